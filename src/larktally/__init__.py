@@ -1,0 +1,87 @@
+"""Lark Tally: gameplay run headless at a fixed timestep, every frame kept, played again, and checked.
+
+The names below are all that a user needs; each is loaded when it is first used.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+_HOMES = {
+    "larktally.errors": "ClaimError InputError LarkError ModelError SubjectFailed TraceError",
+    "larktally.timing": "Rate frames_in seconds_at",
+    "larktally.inputs": "Action FrameInput InputScript",
+    "larktally.subject": "Event Setup Subject",
+    "larktally.parts": "ANY BACK Now Part Sim",
+    "larktally.parts.space": "Box Level apex launch_for",
+    "larktally.traces": "Trace load_trace",
+    "larktally.claims": "Breach Claim Form Result Tally ch check claim language load_claims measure measured_over parse "
+    "rows_where to_text",
+    "larktally.runs": "Replay Scenario record replay",
+}
+_HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
+
+__all__ = ["__version__", *sorted(_HOME_OF)]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME_OF:
+        raise AttributeError(f"module 'larktally' has no attribute {name!r}")
+    found = getattr(importlib.import_module(_HOME_OF[name]), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return __all__
+
+
+if TYPE_CHECKING:
+    from larktally.claims import Breach as Breach
+    from larktally.claims import Claim as Claim
+    from larktally.claims import Form as Form
+    from larktally.claims import Result as Result
+    from larktally.claims import Tally as Tally
+    from larktally.claims import ch as ch
+    from larktally.claims import check as check
+    from larktally.claims import claim as claim
+    from larktally.claims import language as language
+    from larktally.claims import load_claims as load_claims
+    from larktally.claims import measure as measure
+    from larktally.claims import measured_over as measured_over
+    from larktally.claims import parse as parse
+    from larktally.claims import rows_where as rows_where
+    from larktally.claims import to_text as to_text
+    from larktally.errors import ClaimError as ClaimError
+    from larktally.errors import InputError as InputError
+    from larktally.errors import LarkError as LarkError
+    from larktally.errors import ModelError as ModelError
+    from larktally.errors import SubjectFailed as SubjectFailed
+    from larktally.errors import TraceError as TraceError
+    from larktally.inputs import Action as Action
+    from larktally.inputs import FrameInput as FrameInput
+    from larktally.inputs import InputScript as InputScript
+    from larktally.parts import ANY as ANY
+    from larktally.parts import BACK as BACK
+    from larktally.parts import Now as Now
+    from larktally.parts import Part as Part
+    from larktally.parts import Sim as Sim
+    from larktally.parts.space import Box as Box
+    from larktally.parts.space import Level as Level
+    from larktally.parts.space import apex as apex
+    from larktally.parts.space import launch_for as launch_for
+    from larktally.runs import Replay as Replay
+    from larktally.runs import Scenario as Scenario
+    from larktally.runs import record as record
+    from larktally.runs import replay as replay
+    from larktally.subject import Event as Event
+    from larktally.subject import Setup as Setup
+    from larktally.subject import Subject as Subject
+    from larktally.timing import Rate as Rate
+    from larktally.timing import frames_in as frames_in
+    from larktally.timing import seconds_at as seconds_at
+    from larktally.traces import Trace as Trace
+    from larktally.traces import load_trace as load_trace

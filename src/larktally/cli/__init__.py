@@ -1,0 +1,55 @@
+"""The command line: one module a command, loaded when it is called, so that --help answers at once."""
+
+from __future__ import annotations
+
+import importlib
+
+import click
+
+__all__ = ["main"]
+
+_COMMANDS = {
+    "demo": "Record, check, replay and draw the lamplighter example.",
+    "run": "Record the scenarios of a Python file and check their claims.",
+    "check": "Check the claims of a TOML file on a trace.",
+    "replay": "Run a trace's own inputs again and report the first divergence.",
+    "show": "Show a trace's frames as a table.",
+}
+
+
+class _Commands(click.Group):
+    """A group that knows its commands by name, and loads the one that is called."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _COMMANDS:
+            return None
+        command = importlib.import_module(f"larktally.cli.{cmd_name}").command
+        assert isinstance(command, click.Command)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
+            from larktally.errors import did_you_mean
+
+            near = did_you_mean(args[0], _COMMANDS)
+            raise click.UsageError(f"no command {args[0]!r}{near or '; there are: ' + ', '.join(_COMMANDS)}", ctx)
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="lark-tally", message="larktally %(version)s")
+def main() -> None:
+    """Run gameplay headless at a fixed timestep, keep every frame, play it again, and learn in which frame, which value,
+    and why a run left the expected path.
+
+    Exit status: 0 all well; 1 a claim is not kept, or runs differ; 2 bad usage or bad input; 3 the subject failed.
+    """

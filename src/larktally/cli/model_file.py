@@ -1,0 +1,64 @@
+"""Scenarios from a user's Python file: FILE.py takes all at its top level, FILE.py:NAME one of them."""
+
+from __future__ import annotations
+
+import importlib.util
+import sys
+import traceback
+from pathlib import Path
+
+from larktally.errors import LarkError, unknown_name
+from larktally.runs import Scenario
+from larktally.traces.files import existing_file
+
+__all__ = ["load_scenarios", "split_target"]
+
+
+def split_target(target: str) -> tuple[Path, str]:
+    """FILE.py[:NAME] as its two parts."""
+    path, colon, name = target.rpartition(":")
+    return (Path(path), name) if colon and path.endswith(".py") else (Path(target), "")
+
+
+def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
+    """The scenarios of FILE.py[:NAME], in the order in which they stand, each under its name or its variable's.
+
+    `wanted` picks one by name where the target names none. Raises LarkError where the file is not there, does not run,
+    or holds no such scenario.
+    """
+    path, name = split_target(target)
+    module = _run_file(existing_file(path))
+    found = {variable: value for variable, value in vars(module).items() if isinstance(value, Scenario)}
+    scenarios = {scenario.name or variable: scenario.named(variable) for variable, scenario in found.items()}
+    if not scenarios:
+        raise LarkError(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
+    name = name or wanted
+    if not name:
+        return list(scenarios.values())
+    if name in scenarios:
+        return [scenarios[name]]
+    if name in found:
+        return [found[name].named(name)]
+    raise LarkError(f"{path}: {unknown_name('scenario', name, scenarios)}")
+
+
+def _run_file(path: Path) -> object:
+    spec = importlib.util.spec_from_file_location(f"larktally_model_{path.stem}", path)
+    if spec is None or spec.loader is None:
+        raise LarkError(f"{path}: not a Python file")
+    module = importlib.util.module_from_spec(spec)
+    sys.modules[spec.name] = module
+    folder = str(path.resolve().parent)
+    sys.path.insert(0, folder)
+    try:
+        spec.loader.exec_module(module)
+    except SyntaxError as error:
+        raise LarkError(f"{path}, line {error.lineno}: {error.msg}") from error
+    except Exception as error:
+        frames = [f for f in traceback.extract_tb(error.__traceback__) if Path(f.filename).resolve() == path.resolve()]
+        line = f", line {frames[-1].lineno}" if frames else ""
+        kind = "" if isinstance(error, LarkError) else f"{type(error).__name__}: "
+        raise LarkError(f"{path}{line}: {kind}{error}") from error
+    finally:
+        sys.path.remove(folder)
+    return module

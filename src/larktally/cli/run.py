@@ -1,0 +1,114 @@
+"""larktally run FILE.py[:NAME] …: records scenarios, checks their claims, saves traces."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from larktally.claims import Tally, check
+from larktally.cli.model_file import load_scenarios
+from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, leave, print_json, subject_story, teaching
+from larktally.errors import LarkError, SubjectFailed
+from larktally.runs import Scenario, record
+from larktally.traces import Trace
+
+
+@click.command()
+@click.argument("targets", metavar="FILE.py[:NAME] …", nargs=-1, required=True)
+@click.option(
+    "--to",
+    "folder",
+    default="traces",
+    show_default=True,
+    type=click.Path(path_type=Path),
+    help="Folder for the traces.",
+)
+@click.option(
+    "--format",
+    "suffix",
+    type=click.Choice(["parquet", "jsonl"]),
+    default="parquet",
+    show_default=True,
+    help="Trace file format.",
+)
+@click.option("--only", multiple=True, metavar="PATTERN", help="Keep only the channels that match, such as 'wick.*'.")
+@click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
+@teaching
+def command(targets: tuple[str, ...], folder: Path, suffix: str, only: tuple[str, ...], as_json: bool) -> None:
+    """Record the scenarios that stand at a file's top level, in order; check their claims; save their traces."""
+    scenarios = [scenario for target in targets for scenario in load_scenarios(target)]
+    _check_names(scenarios)
+    folder.mkdir(parents=True, exist_ok=True)
+    results: list[dict[str, Any]] = []
+    worst = 0
+    for scenario in scenarios:
+        path = folder / f"{_file_name(scenario.title)}.{suffix}"
+        try:
+            trace = record(scenario, only=only or None)
+        except SubjectFailed as failure:
+            worst = SUBJECT_FAILED
+            results.append(_failed(scenario, failure, path, as_json))
+            continue
+        trace.save(path)
+        tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+        worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
+        results.append(_plain(scenario, trace, path, tally))
+        if not as_json:
+            _print(trace, path, scenario, tally)
+    if as_json:
+        print_json(results)
+    if worst:
+        leave(worst)
+
+
+def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally) -> None:
+    from larktally.views.tables import console, print_stories, tally_table
+
+    out = console()
+    ended = f", ended: {trace.header.end}" if trace.header.end else ""
+    out.print(
+        f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {path}",
+        highlight=False,
+        markup=False,
+        soft_wrap=True,
+    )
+    if tally:
+        out.print(tally_table(tally))
+        print_stories(out, tally)
+    else:
+        out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
+
+
+def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, as_json: bool) -> dict[str, Any]:
+    click.echo(f"{scenario.title}: " + subject_story(failure), err=True)
+    kept = None
+    if failure.trace is not None and failure.trace.rows:
+        kept = path.with_name(f"{path.stem}.stopped{path.suffix}")
+        failure.trace.save(kept)
+        click.echo(f"  they are in {kept}", err=True)
+    return {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
+
+
+def _plain(scenario: Scenario, trace: Trace, path: Path, tally: Tally) -> dict[str, Any]:
+    return {
+        "scenario": scenario.title,
+        "trace": str(path),
+        "frames": trace.frames,
+        "end": trace.header.end,
+        "digest": trace.digest,
+        "passed": tally.passed if tally else None,
+        "claims": [result.plain() for result in tally],
+    }
+
+
+def _check_names(scenarios: list[Scenario]) -> None:
+    names = [_file_name(scenario.title) for scenario in scenarios]
+    for name in names:
+        if names.count(name) > 1:
+            raise LarkError(f"two scenarios would be saved as {name!r}; give one of them another name=")
+
+
+def _file_name(title: str) -> str:
+    return "".join(letter if letter.isalnum() or letter in "-_." else "_" for letter in title).lstrip(".") or "trace"

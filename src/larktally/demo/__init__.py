@@ -1,0 +1,1 @@
+"""The lamplighter: Wick, who lights the lamps along a canal at dusk."""

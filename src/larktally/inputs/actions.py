@@ -1,0 +1,85 @@
+"""Which actions a subject takes, of which kind, and on which keys."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from larktally.errors import InputError, unknown_name
+from larktally.inputs.keys import known_code
+
+__all__ = ["Action", "Actions"]
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """A named input: on/off, or analog in [-1, 1]; `keys` are the W3C codes it is bound to.
+
+    >>> Action("hop", keys=("Space", "pad:button0"))
+    Action(name='hop', analog=False, keys=('Space', 'pad:button0'))
+
+    Raises InputError for a name that is empty or a key code that does not exist.
+    """
+
+    name: str
+    analog: bool = False
+    keys: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.name, str) or not self.name or self.name != self.name.strip():
+            raise InputError(f"an action has a name that is not empty, with no space around it, not {self.name!r}")
+        keys = (self.keys,) if isinstance(self.keys, str) else tuple(self.keys)
+        object.__setattr__(self, "keys", tuple(known_code(code) for code in keys))
+
+
+class Actions:
+    """The closed set of a subject's actions, or, where `declared` is false, an open one that grows as it is used."""
+
+    __slots__ = ("_by_key", "_by_name", "declared")
+
+    def __init__(self, actions: Iterable[str | Action] | None) -> None:
+        self.declared = actions is not None
+        self._by_name: dict[str, Action] = {}
+        self._by_key: dict[str, str] = {}
+        for given in actions or ():
+            action = given if isinstance(given, Action) else Action(given)
+            if action.name in self._by_name:
+                raise InputError(f"action {action.name!r} is declared twice")
+            self._by_name[action.name] = action
+            for key in action.keys:
+                if key in self._by_key:
+                    raise InputError(f"key {key} is on two actions: {self._by_key[key]!r} and {action.name!r}")
+                self._by_key[key] = action.name
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._by_name)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._by_name
+
+    @property
+    def analog(self) -> tuple[str, ...]:
+        """The names of the analog ones."""
+        return tuple(action.name for action in self._by_name.values() if action.analog)
+
+    def named(self, name: str) -> str:
+        """The action for an action's name or for a key code bound to one; raises InputError where there is none."""
+        if name in self._by_name:
+            return name
+        if name in self._by_key:
+            return self._by_key[name]
+        if not self.declared:
+            self._by_name[name] = Action(name)
+            return name
+        raise InputError(
+            unknown_name("action", name, [*self._by_name, *self._by_key]) + "; declare it: actions=(…, 'name')"
+        )
+
+    def check_value(self, name: str, value: float) -> None:
+        """Raises InputError where an action cannot take a value: outside [-1, 1], or between for one that is on/off."""
+        if not -1 <= value <= 1:
+            raise InputError(f"action {name!r} takes a value in [-1, 1], not {value!r}")
+        if self.declared and value not in (0, 1) and not self._by_name[name].analog:
+            raise InputError(
+                f"action {name!r} is on/off and cannot be {value!r}; declare it lt.Action({name!r}, analog=True)"
+            )

@@ -1,0 +1,217 @@
+"""Input scripts: which actions are held in which frames, written by hand, at random, or read from a file.
+
+A script is a value: every call returns a new one. Where spans of one action overlap, the one written later counts.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import random
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from larktally.errors import InputError
+from larktally.timing import Duration, frames_in
+
+__all__ = ["InputScript", "Span"]
+
+CSV_COLUMNS = ["action", "start", "frames", "value"]
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """An action held for some frames from a start frame; `to` makes it a ramp from `value` to `to`.
+
+    A span with `on` starts `plus` frames after each row in which that condition, written in the claim language,
+    holds: the frames are known only when the run is made, and stand in its trace.
+    """
+
+    action: str
+    start: Duration
+    frames: Duration
+    value: float = 1.0
+    to: float | None = None
+    on: str | None = None
+
+    def resolved(self, rate: Fraction | None) -> Span:
+        """The same span in whole frames; raises InputError before frame 1 and for no frames at all."""
+        start = frames_in(self.start, rate, what=f"start of {self.action!r}")
+        if start < 1:
+            where = "plus" if self.on else "start"
+            raise InputError(
+                f"action {self.action!r} at {where}={self.start!r}: the first step is frame 1 "
+                "(row 0 is the state after reset and has no inputs)"
+            )
+        return replace(self, start=start, frames=frames_in(self.frames, rate, least=1, what=f"hold of {self.action!r}"))
+
+    def value_at(self, offset: int) -> float:
+        """The value `offset` frames into the span; a ramp reaches `to` in its last frame."""
+        if self.to is None or not isinstance(self.frames, int) or self.frames == 1:
+            return self.value if self.to is None else self.to
+        return self.value + (self.to - self.value) * offset / (self.frames - 1)
+
+
+@dataclass(frozen=True, slots=True)
+class InputScript:
+    """What is pressed when.
+
+    >>> script = InputScript().hold("right", start=1, frames=80).press("hop", start=30)
+    >>> [(span.action, span.start, span.frames) for span in script.spans]
+    [('right', 1, 80), ('hop', 30, 1)]
+    """
+
+    spans: tuple[Span, ...] = ()
+
+    def press(
+        self,
+        action: str,
+        start: Duration | None = None,
+        *,
+        on: str | None = None,
+        plus: Duration = 1,
+        frames: Duration = 1,
+    ) -> InputScript:
+        """Held for one frame at `start`, or `plus` frames after each row in which `on` holds (at least 1)."""
+        if (start is None) == (on is None):
+            raise InputError(f"press {action!r} takes either start= or on=, and just one of them")
+        return self._with(Span(action, plus if start is None else start, frames, on=on))
+
+    def hold(self, action: str, start: Duration, frames: Duration, value: float = 1.0) -> InputScript:
+        """Held for `frames` frames, the first of them `start`; `value` in [-1, 1] for an analog action."""
+        return self._with(Span(action, start, frames, float(value)))
+
+    def tap(self, action: str, start: int, every: int, times: int, frames: int = 1) -> InputScript:
+        """Pressed `times` times, `every` frames apart, each for `frames` frames; raises InputError where they touch."""
+        if frames >= every:
+            raise InputError(f"taps of {action!r} every {every} frames, held {frames}, would be one long hold")
+        return self._with(*(Span(action, start + every * n, frames) for n in range(times)))
+
+    def ramp(self, action: str, start: Duration, frames: Duration, value: float, to: float) -> InputScript:
+        """An analog action led from `value` (in the first frame) to `to` (in the last) in equal steps."""
+        return self._with(Span(action, start, frames, float(value), float(to)))
+
+    def shifted(self, frames: int) -> InputScript:
+        """Everything later by `frames` (earlier where negative); spans that hang on a condition stay as they are."""
+        return InputScript(
+            tuple(span if span.on else replace(span, start=_frames_only(span.start) + frames) for span in self.spans)
+        )
+
+    def then(self, other: InputScript, at: int | None = None) -> InputScript:
+        """This script, and after its last held frame (or from frame `at` on) the other one."""
+        return self | other.shifted(self.last_frame if at is None else at - 1)
+
+    def cut(self, first: int, last: int) -> InputScript:
+        """Only what is held in frames first..last, in their own numbering."""
+        kept = []
+        for span in (span.resolved(None) for span in self.spans):
+            start, stop = max(int(span.start), first), min(int(span.start) + int(span.frames) - 1, last)
+            if span.on:
+                kept.append(span)
+            elif start <= stop:
+                offset, end = start - int(span.start), stop - int(span.start)
+                to = None if span.to is None else span.value_at(end)
+                kept.append(replace(span, start=start, frames=stop - start + 1, value=span.value_at(offset), to=to))
+        return InputScript(tuple(kept))
+
+    def __or__(self, other: InputScript) -> InputScript:
+        """Both at once; where both say something of one action and frame, `other` counts."""
+        return InputScript(self.spans + other.spans)
+
+    @property
+    def last_frame(self) -> int:
+        """The last frame in which anything is held by a fixed start; 0 for an empty script."""
+        spans = [span for span in self.spans if not span.on]
+        return max((_frames_only(span.start) + _frames_only(span.frames) - 1 for span in spans), default=0)
+
+    def resolved(self, rate: Fraction | None) -> InputScript:
+        """The same script in whole frames at a rate."""
+        return InputScript(tuple(span.resolved(rate) for span in self.spans))
+
+    def to_csv(self, path: str | Path | None = None) -> str:
+        """The script as CSV with the columns action,start,frames,value, written to `path` where one is given."""
+        out = io.StringIO()
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(CSV_COLUMNS)
+        for span in self.spans:
+            if span.on:
+                raise InputError(
+                    f"{span.action!r} hangs on {span.on!r}; take the script from a trace to have its frames"
+                )
+            start, frames = _frames_only(span.start), _frames_only(span.frames)
+            if span.to is None:
+                writer.writerow([span.action, start, frames, repr(span.value)])
+            else:
+                writer.writerows([span.action, start + n, 1, repr(span.value_at(n))] for n in range(frames))
+        if path is not None:
+            Path(path).write_text(out.getvalue(), encoding="utf-8")
+        return out.getvalue()
+
+    @classmethod
+    def from_csv(cls, path: str | Path) -> InputScript:
+        """Reads what to_csv wrote; raises InputError naming the file and line of what does not fit."""
+        text = Path(path).read_text(encoding="utf-8")
+        lines = list(csv.reader(io.StringIO(text)))
+        if not lines or lines[0] != CSV_COLUMNS:
+            raise InputError(f"{path}, line 1: an input script has the columns action,start,frames,value")
+        return cls(tuple(_span_from_line(path, number, line) for number, line in enumerate(lines[1:], 2) if line))
+
+    @classmethod
+    def at_random(cls, actions: Mapping[str, float], frames: int, seed: int, hold: int = 12) -> InputScript:
+        """A script that presses each action at random, `actions[name]` times a frame on average, for 1..hold frames.
+
+        The same seed gives the same script in every process; each action has a stream of its own.
+        """
+        spans = []
+        for action, chance in actions.items():
+            if not 0 <= chance <= 1:
+                raise InputError(f"action {action!r} is pressed with a chance in [0, 1] a frame, not {chance!r}")
+            stream = random.Random(f"{seed}:{action}")
+            frame = 1
+            while frame <= frames:
+                if stream.random() < chance:
+                    length = min(stream.randint(1, hold), frames - frame + 1)
+                    spans.append(Span(action, frame, length))
+                    frame += length
+                frame += 1
+        return cls(tuple(spans))
+
+    @classmethod
+    def from_columns(cls, columns: Mapping[str, Any]) -> InputScript:
+        """The script that gives these input columns again: one value a row, row 0 first (as `trace.inputs` has them)."""
+        spans = []
+        for action, column in columns.items():
+            values = np.asarray(column, dtype=np.float64)
+            starts = [1, *(np.flatnonzero(values[2:] != values[1:-1]) + 2).tolist()] if len(values) > 1 else []
+            for start, stop in zip(starts, [*starts[1:], len(values)], strict=True):
+                if values[start] != 0:
+                    spans.append(Span(action, start, stop - start, float(values[start])))
+        return cls(tuple(sorted(spans, key=lambda span: span.start)))
+
+    def _with(self, *spans: Span) -> InputScript:
+        for span in spans:
+            if isinstance(span.start, int) and not span.on:
+                span.resolved(None) if isinstance(span.frames, int) else replace(span, frames=1).resolved(None)
+        return InputScript((*self.spans, *spans))
+
+
+def _frames_only(duration: Duration) -> int:
+    return frames_in(duration, None, what="a script in seconds has to be resolved at a rate first:")
+
+
+def _span_from_line(path: str | Path, number: int, line: Iterable[str]) -> Span:
+    cells = list(line)
+    try:
+        action, start, frames, value = cells
+        return Span(action, int(start), int(frames), float(value)).resolved(None)
+    except InputError as error:
+        raise InputError(f"{path}, line {number}: {error}") from None
+    except ValueError:
+        raise InputError(
+            f"{path}, line {number}: {','.join(cells)!r} is not an action, a start frame, a number of frames and a value"
+        ) from None

@@ -1,0 +1,170 @@
+"""One frame's inputs as a rule sees them, and the feed that leads them from frame to frame.
+
+Only what changes costs anything: a frame in which no input changes is one dictionary look-up.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections import defaultdict
+from collections.abc import Iterable
+from typing import Any
+
+from larktally.errors import InputError
+from larktally.inputs.actions import Actions
+from larktally.inputs.script import InputScript, Span
+from larktally.timing import Rate, seconds_at
+
+__all__ = ["FrameInput", "InputFeed", "HELD_FROM"]
+
+HELD_FROM = 0.5
+
+
+class _PerAction(dict[str, Any]):
+    """Answers for each action; asks `actions` for one it does not hold, which knows keys, or raises."""
+
+    __slots__ = ("_actions", "_idle")
+
+    def __init__(self, actions: Actions, idle: Any) -> None:
+        super().__init__(dict.fromkeys(actions, idle))
+        self._actions, self._idle = actions, idle
+
+    def __missing__(self, name: str) -> Any:
+        found = self._actions.named(name)
+        return self.setdefault(found, self._idle)
+
+
+class FrameInput:
+    """The inputs of the frame being stepped. One object is led through the whole run: read it, do not keep it.
+
+    `frame` is the number of the step (row k is made by step k; 0 during reset), `rate` the frames per second.
+    """
+
+    __slots__ = ("actions", "frame", "held_by", "pressed_by", "rate", "released_by", "since_by", "value_by")
+
+    def __init__(self, actions: Actions, rate: Rate) -> None:
+        self.frame = 0
+        self.rate = rate
+        self.actions = actions
+        self.value_by = _PerAction(actions, 0.0)
+        self.held_by = _PerAction(actions, False)
+        self.pressed_by = _PerAction(actions, False)
+        self.released_by = _PerAction(actions, False)
+        self.since_by: dict[str, int] = {}
+
+    @property
+    def time(self) -> float:
+        """Seconds since reset."""
+        return seconds_at(self.frame, self.rate)
+
+    def held(self, action: str) -> bool:
+        """Whether it is held in this frame: on, or analog with |value| >= 0.5."""
+        return bool(self.held_by[action])
+
+    def pressed(self, action: str) -> bool:
+        """Whether it is held in this frame and was not in the one before."""
+        return bool(self.pressed_by[action])
+
+    def released(self, action: str) -> bool:
+        """Whether it was held in the frame before and is not in this one."""
+        return bool(self.released_by[action])
+
+    def value(self, action: str) -> float:
+        """Its analog value in [-1, 1]; 0.0 or 1.0 where it is on/off."""
+        return float(self.value_by[action])
+
+    def axis(self, negative: str, positive: str) -> float:
+        """value(positive) - value(negative): -1, 0 or 1 where both are on/off, and 0 where both are held."""
+        return float(self.value_by[positive] - self.value_by[negative])
+
+    def held_for(self, action: str) -> int:
+        """Frames it has been held, this one included; 0 where it is not held."""
+        return self.frame - self.since_by[action] + 1 if self.held_by[action] else 0
+
+
+class InputFeed:
+    """Leads a FrameInput through a script, and notes every change for the trace."""
+
+    def __init__(self, script: InputScript, actions: Actions, rate: Rate) -> None:
+        self.view = FrameInput(actions, rate)
+        self.noted: list[tuple[int, str, float]] = []
+        self._due: dict[int, dict[str, float]] = defaultdict(dict)
+        self._edges: list[str] = []
+        self.relative = [span for span in script.resolved(rate).spans if span.on]
+        by_action: dict[str, list[Span]] = defaultdict(list)
+        for span in script.resolved(rate).spans:
+            action = actions.named(span.action)
+            for value in (span.value, span.value if span.to is None else span.to):
+                actions.check_value(action, value)
+            if not span.on:
+                by_action[action].append(span)
+        for action, spans in by_action.items():
+            for row, value in _changes(spans):
+                self._due[row][action] = value
+
+    def press_later(self, span: Span, row: int) -> None:
+        """Holds a span's action from `span.start` frames after `row` on, as its condition held in `row`."""
+        action = self.view.actions.named(span.action)
+        first = row + int(span.start)
+        self._due[first][action] = span.value
+        self._due[first + int(span.frames)].setdefault(action, 0.0)
+
+    def advance(self, frame: int) -> None:
+        """Makes the view show `frame`; frames come one after the other."""
+        view = self.view
+        view.frame = frame
+        if self._edges:
+            for action in self._edges:
+                view.pressed_by[action] = view.released_by[action] = False
+            self._edges = []
+        if frame in self._due:
+            for action, value in self._due.pop(frame).items():
+                self._change(action, value)
+
+    def _change(self, action: str, value: float) -> None:
+        view = self.view
+        if view.value_by[action] == value:
+            return
+        self.noted.append((view.frame, action, value))
+        view.value_by[action] = value
+        held, was = abs(value) >= HELD_FROM, view.held_by[action]
+        if held != was:
+            view.held_by[action] = held
+            (view.pressed_by if held else view.released_by)[action] = True
+            self._edges.append(action)
+            if held:
+                view.since_by[action] = view.frame
+
+
+def _changes(spans: Iterable[Span]) -> list[tuple[int, float]]:
+    """(frame, new value) of one action, in order: at each frame the latest written of the spans that cover it counts."""
+    spans = list(spans)
+    starts = sorted((int(span.start), -index) for index, span in enumerate(spans))
+    marks = sorted({mark for span in spans for mark in (int(span.start), int(span.start) + int(span.frames))})
+    changes: list[tuple[int, float]] = []
+    open_spans: list[tuple[int, int]] = []
+    upcoming = 0
+    for mark, following in zip(marks, [*marks[1:], marks[-1]], strict=True):
+        while upcoming < len(starts) and starts[upcoming][0] <= mark:
+            index = -starts[upcoming][1]
+            heapq.heappush(open_spans, (-index, int(spans[index].start) + int(spans[index].frames)))
+            upcoming += 1
+        while open_spans and open_spans[0][1] <= mark:
+            heapq.heappop(open_spans)
+        if not open_spans:
+            changes.append((mark, 0.0))
+            continue
+        span = spans[-open_spans[0][0]]
+        frames = range(mark, following) if span.to is not None else range(mark, mark + 1)
+        changes.extend((frame, float(span.value_at(frame - int(span.start))) + 0.0) for frame in frames)
+    return changes
+
+
+def check_within(script: InputScript, frames: int) -> None:
+    """Raises InputError where a span starts after the last frame of a run, so that it would silently never happen."""
+    for span in script.spans:
+        if not span.on and int(span.start) > frames:
+            raise InputError(
+                f"action {span.action!r} at frame {span.start} never happens: the run has {frames} frames; "
+                "make it longer, or cut the script"
+            )

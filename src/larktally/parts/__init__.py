@@ -1,0 +1,12 @@
+"""What gameplay is modelled from: the sim and its parts."""
+
+from larktally.parts.cooldown import Cooldown
+from larktally.parts.machine import ANY, BACK, Machine
+from larktally.parts.now import Now
+from larktally.parts.part import Part
+from larktally.parts.request import Request
+from larktally.parts.sim import Sim
+from larktally.parts.stream import Stream
+from larktally.parts.value import Value
+
+__all__ = ["ANY", "BACK", "Cooldown", "Machine", "Now", "Part", "Request", "Sim", "Stream", "Value"]

@@ -1,0 +1,102 @@
+"""How parts come into a sim: `sim.body(…)`, `sim.machine(…)`, and the same below a name with `sim.under(…)`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from larktally.errors import ModelError
+from larktally.parts.clock import Clock
+from larktally.parts.cooldown import Cooldown
+from larktally.parts.machine import Machine
+from larktally.parts.part import Part, check_part_name
+from larktally.parts.request import Request
+from larktally.parts.space.body import Body
+from larktally.parts.value import Value
+from larktally.timing import Duration, Rate
+
+if TYPE_CHECKING:
+    from larktally.parts.sim import Sim
+
+__all__ = ["Builders", "Under"]
+
+P = TypeVar("P", bound=Part)
+
+
+class Builders:
+    """The calls that register parts. `clock=` puts a part on a named clock; without it, it runs in every frame."""
+
+    @property
+    def root(self) -> Sim:
+        """The sim that the parts are registered with."""
+        raise NotImplementedError
+
+    def full_name(self, name: str) -> str:
+        """The dotted name under which a local name is registered."""
+        raise NotImplementedError
+
+    def under(self, name: str) -> Under:
+        """A view of the sim in which parts take names below `name`: one function builds each of many."""
+        return Under(self.root, self.full_name(name))
+
+    def body(self, name: str, *, clock: str | None = None, **options: Any) -> Body:
+        """A body; see Body for its options (size, at, gravity, anchor, layers, integrator, bounce, limit, …)."""
+        return self._add(Body(self.root, self.full_name(name), **options), clock)
+
+    def machine(
+        self, name: str, states: Sequence[str], start: str = "", *, clock: str | None = None, **options: Any
+    ) -> Machine:
+        """A state machine; see Machine for its options (order, settle, remember, initial)."""
+        return self._add(Machine(self.root, self.full_name(name), states, start, **options), clock)
+
+    def cooldown(self, name: str, frames: Duration, *, clock: str | None = None) -> Cooldown:
+        """A cooldown of so many frames."""
+        return self._add(Cooldown(self.root, self.full_name(name), frames), clock)
+
+    def value(self, name: str, start: float | int | bool | str, labels: Iterable[str] = ()) -> Value:
+        """A value of the user's own; `.now` reads it and is assigned to change it."""
+        return self._add(Value(self.root, self.full_name(name), start, labels), None)
+
+    def request(self, name: str, action: str, keep: Duration) -> Request:
+        """A press of an action that is remembered for some frames, until one rule takes it."""
+        return self._add(Request(self.root, self.full_name(name), action, keep), None)
+
+    def clock(self, name: str, rate: str | int = 1) -> Clock:
+        """A clock that parts may be put on, running at a share of the rate."""
+        return self._add(Clock(self.root, self.full_name(name), rate), None)
+
+    def _add(self, part: P, clock: str | None) -> P:
+        sim = self.root
+        if clock is not None:
+            found = sim.parts.get(clock)
+            if not isinstance(found, Clock):
+                clocks = [name for name, one in sim.parts.items() if isinstance(one, Clock)]
+                raise ModelError(
+                    f"part {part.name!r}: no clock {clock!r}; clocks come first: sim.clock({clock!r}); there are: {clocks}"
+                )
+            part.clock = found
+        sim.add(part)
+        return part
+
+
+class Under(Builders):
+    """A sim seen from below a name: parts are registered under it, everything else is the sim's."""
+
+    def __init__(self, sim: Sim, name: str) -> None:
+        self._sim = sim
+        self.name = check_part_name(name)
+
+    @property
+    def root(self) -> Sim:
+        return self._sim
+
+    def full_name(self, name: str) -> str:
+        return f"{self.name}.{name}" if name else self.name
+
+    @property
+    def rate(self) -> Rate:
+        """Frames per second of the run."""
+        return self._sim.rate
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._sim, name)

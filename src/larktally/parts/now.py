@@ -1,0 +1,85 @@
+"""What a callback is given: this frame's inputs, the part's random stream, and ways to say that something happened."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from larktally.errors import ModelError
+from larktally.inputs import FrameInput
+from larktally.parts.stream import Stream
+
+if TYPE_CHECKING:
+    from larktally.parts.sim import Sim
+
+__all__ = ["Now", "GuardNow"]
+
+
+class Now:
+    """The one argument of every callback: `held`, `pressed`, `released`, `axis`, `value` of this frame's inputs, `frame`
+    and `time`, `random` (the part's own stream), `emit` and `end`. `source` is the part that it speaks for."""
+
+    __slots__ = ("_stream", "axis", "held", "held_for", "inputs", "pressed", "released", "sim", "source", "value")
+
+    held: Callable[[str], bool]
+    pressed: Callable[[str], bool]
+    released: Callable[[str], bool]
+    axis: Callable[[str, str], float]
+    value: Callable[[str], float]
+    held_for: Callable[[str], int]
+
+    def __init__(self, sim: Sim, source: str, stream: Stream) -> None:
+        self.sim = sim
+        self.source = source
+        self._stream = stream
+
+    def bind(self, inputs: FrameInput) -> None:
+        """Shows the inputs of another run's feed from now on."""
+        self.inputs = inputs
+        self.held, self.pressed, self.released = inputs.held, inputs.pressed, inputs.released
+        self.axis, self.value, self.held_for = inputs.axis, inputs.value, inputs.held_for
+
+    @property
+    def frame(self) -> int:
+        """The row being made: k in step k, 0 during reset."""
+        return self.inputs.frame
+
+    @property
+    def time(self) -> float:
+        """Seconds since reset."""
+        return self.inputs.time
+
+    @property
+    def random(self) -> Stream:
+        """The part's own random stream."""
+        return self._stream
+
+    def emit(self, name: str, /, **data: Any) -> None:
+        """Says that something happened in this row."""
+        self.sim.say(name, self.source, data)
+
+    def end(self, reason: str) -> None:
+        """Ends the run after this row; the reason stands in the trace, as an event 'end' and in its header."""
+        self.sim.say("end", self.source, {"reason": reason})
+
+
+class GuardNow(Now):
+    """What a guard is given: it may look, and do nothing else."""
+
+    __slots__ = ()
+
+    @property
+    def random(self) -> Stream:
+        raise ModelError(
+            f"a guard of {self.source!r} draws a random number; guards only look: draw it in a hook, keep it"
+        )
+
+    def emit(self, name: str, /, **data: Any) -> None:
+        raise ModelError(
+            f"a guard of {self.source!r} emits {name!r}; guards only look: emit in the transition's action"
+        )
+
+    def end(self, reason: str) -> None:
+        raise ModelError(
+            f"a guard of {self.source!r} ends the run; guards only look: end it in the transition's action"
+        )

@@ -1,0 +1,60 @@
+"""Requests: a press that is remembered for some frames, until one rule takes it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from larktally.parts.part import Part, Shown
+from larktally.timing import Duration, frames_in
+
+if TYPE_CHECKING:
+    from larktally.parts.sim import Sim
+
+__all__ = ["Request"]
+
+
+class Request(Part):
+    """Remembers a press of an action: `waiting` in the row of the press and `keep` rows after it, unless it is taken.
+
+    keep = 2, pressed in row 5 and not taken:
+
+    ====  =========  =======
+    row   waiting    event
+    ====  =========  =======
+    5     true       asked
+    6     true
+    7     true
+    8     false      expired
+    ====  =========  =======
+    """
+
+    phase = "inputs"
+    shown = (Shown("waiting", "waiting", "flag"),)
+    kept = ("waiting", "left")
+    events = ("asked", "taken", "expired")
+
+    def __init__(self, sim: Sim, name: str, action: str, keep: Duration) -> None:
+        super().__init__(sim, name)
+        self.action = sim.actions.named(action)
+        self.keep = frames_in(keep, sim.rate, what=f"request {name!r}:")
+        self.waiting = False
+        self.left = 0
+
+    def take(self) -> bool:
+        """Takes the press where one waits; whether one did."""
+        if not self.waiting:
+            return False
+        self.waiting = False
+        self.say("taken")
+        return True
+
+    def step(self) -> None:
+        if self.sim.inputs.pressed_by[self.action]:
+            self.waiting = True
+            self.left = self.keep
+            self.say("asked")
+        elif self.waiting:
+            if self.left == 0:
+                self.waiting = False
+                self.say("expired")
+            self.left = max(self.left - 1, 0)

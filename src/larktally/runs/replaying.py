@@ -1,0 +1,92 @@
+"""Replaying: the trace's own inputs, seed, rate and params run again, and the first row where anything differs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from larktally.errors import LarkError, SubjectFailed
+from larktally.inputs import InputScript
+from larktally.runs.divergence import Divergence, first_divergence
+from larktally.runs.recording import record
+from larktally.runs.scenario import Scenario
+from larktally.subject import SubjectLike
+from larktally.traces import Trace
+
+__all__ = ["Replay", "replay", "again"]
+
+
+@dataclass(frozen=True, slots=True)
+class Replay:
+    """A recording and its run again; `identical` where every channel, event and input agrees bit for bit.
+
+    `added` and `removed` are channels that only the new run, or only the recording, has.
+    """
+
+    recorded: Trace
+    replayed: Trace
+    divergence: Divergence | None
+    added: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
+
+    @property
+    def identical(self) -> bool:
+        """Whether both hold the same channels, rows and events."""
+        return self.divergence is None and not self.added and not self.removed
+
+    def __str__(self) -> str:
+        lines = []
+        if self.added:
+            lines.append(f"channels that the recording does not have: {', '.join(self.added)}")
+        if self.removed:
+            lines.append(f"channels that the run does not have any more: {', '.join(self.removed)}")
+        if self.divergence is not None:
+            lines.append(str(self.divergence))
+        elif not lines:
+            size = f"{self.recorded.rows} rows, {len(self.recorded.channels)} channels, {len(self.recorded.events)} events"
+            lines.append(f"identical: {size}")
+        else:
+            lines.append("what both have is identical")
+        return "\n".join(lines)
+
+
+def again(trace: Trace, scenario: Scenario | SubjectLike) -> Scenario:
+    """A scenario that runs a subject under the trace's own inputs, seed, rate, params and number of frames."""
+    subject = scenario.subject if isinstance(scenario, Scenario) else scenario
+    if trace.rate is None:
+        raise LarkError("this trace carries no rate, so it cannot be run again")
+    if trace.header.every != 1:
+        raise LarkError("this recording is thinned, so it does not hold the inputs of every frame")
+    return Scenario(
+        subject,
+        frames=trace.frames,
+        inputs=InputScript.from_columns(trace.inputs),
+        rate=trace.rate,
+        seed=trace.header.seed,
+        params=trace.header.params,
+        name=trace.header.scenario,
+        allow_nan=trace.header.allow_nan,
+        seen=any(name.startswith("seen:") for name in trace.columns),
+    )
+
+
+def replay(trace: Trace, scenario: Scenario | SubjectLike) -> Replay:
+    """Runs a trace's own inputs, seed, rate and params again and compares every row.
+
+    Raises SubjectFailed where the subject fails in a row that the recording has, and LarkError for a trace that
+    cannot be run again.
+    """
+    try:
+        found = record(again(trace, scenario))
+    except SubjectFailed as failure:
+        if failure.trace is None or failure.trace.rows < trace.rows:
+            raise
+        found = failure.trace
+    only = set(trace.channels)
+    added = tuple(name for name in found.channels if name not in only) if _whole(trace) else ()
+    removed = tuple(name for name in trace.channels if name not in found.columns)
+    return Replay(trace, found, first_divergence(trace, found), added, removed)
+
+
+def _whole(trace: Trace) -> bool:
+    """Whether a trace holds all channels that its subject showed (it may have been recorded with only=)."""
+    return not trace.header.partial

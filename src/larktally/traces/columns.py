@@ -1,0 +1,168 @@
+"""Channels and their columns: four kinds of value, each in one compact array, and how rows become columns.
+
+number is float64, count int64, flag bool, and label int32 codes into a closed tuple of strings.
+"""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, Literal, TypeAlias
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from larktally.errors import LarkError, did_you_mean
+
+__all__ = ["Kind", "Channel", "Column", "ChunkReader", "kind_of", "check_channel_name"]
+
+Kind: TypeAlias = Literal["number", "count", "flag", "label"]
+Array: TypeAlias = npt.NDArray[Any]
+
+_DTYPES: dict[str, Any] = {"number": np.float64, "count": np.int64, "flag": np.bool_, "label": np.int32}
+_RESERVED = ("events", "frame")
+_TYPES: dict[str, frozenset[type]] = {
+    "number": frozenset({float, int, np.float64, np.float32}),
+    "count": frozenset({int, np.int64, np.int32}),
+    "flag": frozenset({bool, np.bool_}),
+    "label": frozenset({str}),
+}
+
+
+class Channel(msgspec.Struct, frozen=True):
+    """A named value per row: its kind, and for a label the strings it can be."""
+
+    name: str
+    kind: Kind
+    labels: tuple[str, ...] = ()
+
+    @property
+    def dtype(self) -> Any:
+        """The NumPy type of its column."""
+        return _DTYPES[self.kind]
+
+
+class Column(msgspec.Struct, frozen=True):
+    """A channel with its values: an array of R rows, int32 codes where it is a label."""
+
+    channel: Channel
+    stored: Array
+
+    @property
+    def values(self) -> Array:
+        """The values as users read them: float64, int64, bool, or strings."""
+        if self.channel.kind != "label":
+            return self.stored
+        return np.array(self.channel.labels or ("",), dtype=object)[self.stored]
+
+    def at(self, row: int) -> float | int | bool | str:
+        """The plain Python value in one row."""
+        value = self.stored[row].item()
+        return self.channel.labels[value] if self.channel.kind == "label" else value  # type: ignore[no-any-return]
+
+
+def kind_of(value: object) -> Kind | None:
+    """The kind that a first observation makes a channel, or None for what cannot be recorded."""
+    for kind in ("flag", "count", "number", "label"):
+        if type(value) in _TYPES[kind]:
+            return kind
+    return None
+
+
+def check_channel_name(name: object) -> str:
+    """The name, where a channel may have it; raises LarkError otherwise."""
+    if not isinstance(name, str) or not name or name != name.strip():
+        raise LarkError(f"a channel has a name that is not empty, with no space around it, not {name!r}")
+    if name in _RESERVED or name.startswith(("input:", "event:", "seen:")):
+        raise LarkError(f"a channel cannot be called {name!r}: trace files keep that name for themselves")
+    return name
+
+
+class ChunkReader:
+    """Turns chunks of rows (tuples, one value a channel) into arrays, and finds the row that does not fit."""
+
+    def __init__(self, channels: Sequence[Channel], closed: Mapping[str, Any] = {}, nan_ok: Any = False) -> None:
+        self.channels = list(channels)
+        self._nan_ok = frozenset(channel.name for channel in channels) if nan_ok is True else frozenset(nan_ok or ())
+        self._closed = frozenset(closed)
+        self._codes = {c.name: {label: code for code, label in enumerate(c.labels)} for c in channels}
+
+    def arrays(self, rows: Sequence[tuple[Any, ...]], first_row: int) -> list[Array]:
+        """One array a channel for the rows; raises RowError naming the row and channel of what does not fit."""
+        if not rows:
+            return [np.empty(0, channel.dtype) for channel in self.channels]
+        columns = zip(*rows, strict=True)
+        return [self._array(channel, column, first_row) for channel, column in zip(self.channels, columns, strict=True)]
+
+    def finished(self) -> list[Channel]:
+        """The channels with every label that occurred, in the order of declaration and then of first sight."""
+        return [Channel(c.name, c.kind, tuple(self._codes[c.name])) if c.kind == "label" else c for c in self.channels]
+
+    def _array(self, channel: Channel, column: tuple[Any, ...], first_row: int) -> Array:
+        if not set(map(type, column)) <= _TYPES[channel.kind]:
+            self._find_wrong_kind(channel, column, first_row)
+        if channel.kind == "number":
+            return self._numbers(channel, column, first_row)
+        if channel.kind == "label":
+            return self._labels(channel, column, first_row)
+        if channel.kind == "flag":
+            return np.frombuffer(bytes(column), dtype=np.bool_)
+        try:
+            return np.frombuffer(array("q", column), dtype=np.int64)
+        except OverflowError:
+            offset = next(n for n, value in enumerate(column) if not -(2**63) <= value < 2**63)
+            raise RowError(channel.name, first_row + offset, f"is {column[offset]}, outside 64 bits") from None
+
+    def _numbers(self, channel: Channel, column: tuple[Any, ...], first_row: int) -> Array:
+        try:
+            numbers = np.frombuffer(array("d", column), dtype=np.float64)
+        except OverflowError:
+            raise RowError(channel.name, first_row, "holds an integer too large for a number") from None
+        unknown = np.isnan(numbers)
+        if unknown.any():
+            if channel.name not in self._nan_ok:
+                raise RowError(
+                    channel.name,
+                    first_row + int(unknown.argmax()),
+                    "is NaN; where that is meant, say allow_nan=True in the scenario",
+                )
+            numbers = np.where(unknown, np.nan, numbers)
+        return numbers
+
+    def _labels(self, channel: Channel, column: tuple[str, ...], first_row: int) -> Array:
+        codes = self._codes[channel.name]
+        for label in set(column) - codes.keys():
+            row = first_row + column.index(label)
+            if channel.name in self._closed:
+                raise RowError(
+                    channel.name, row, f"is {label!r}, not one of its labels {list(codes)}{did_you_mean(label, codes)}"
+                )
+            if not label.isprintable() and any(0xD800 <= ord(c) <= 0xDFFF for c in label):
+                raise RowError(channel.name, row, f"is {label!r}, which is not valid Unicode")
+        if new := set(column) - codes.keys():
+            for label in sorted(new, key=column.index):
+                codes[label] = len(codes)
+        return np.frombuffer(array("i", map(codes.__getitem__, column)), dtype=np.int32)
+
+    def _find_wrong_kind(self, channel: Channel, column: Iterable[Any], first_row: int) -> None:
+        for offset, value in enumerate(column):
+            if type(value) not in _TYPES[channel.kind]:
+                raise RowError(
+                    channel.name,
+                    first_row + offset,
+                    f"is {value!r} ({type(value).__name__}), but the channel was a {channel.kind} in row 0"
+                    + (
+                        "; start it as a float (0.0) where it can have fractions"
+                        if channel.kind == "count" and isinstance(value, float)
+                        else ""
+                    ),
+                )
+
+
+class RowError(LarkError):
+    """A row that cannot be recorded: which channel, in which row, and why."""
+
+    def __init__(self, channel: str, row: int, why: str) -> None:
+        super().__init__(f"row {row}: channel {channel!r} {why}")
+        self.row = row

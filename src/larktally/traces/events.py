@@ -1,0 +1,118 @@
+"""The events of a run, in the order in which they were said."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any, overload
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from larktally.errors import LarkError
+
+__all__ = ["TraceEvent", "EventLog", "data_text", "said_by"]
+
+
+class TraceEvent(msgspec.Struct, frozen=True):
+    """An event in its row: name, the part that said it, and plain data."""
+
+    row: int
+    name: str
+    source: str = ""
+    data: dict[str, Any] = {}
+
+    def __str__(self) -> str:
+        said = f" from {self.source}" if self.source else ""
+        details = "".join(f" {key}={value!r}" for key, value in self.data.items())
+        return f"row {self.row}: {self.name}{said}{details}"
+
+
+class EventLog(Sequence[TraceEvent]):
+    """All events of a trace: a sequence of TraceEvent, stored as one list a field; data as JSON text, "" for none."""
+
+    __slots__ = ("data", "names", "rows", "sources")
+
+    def __init__(
+        self, rows: Iterable[int] = (), names: Iterable[str] = (), sources: Iterable[str] = (), data: Iterable[str] = ()
+    ) -> None:
+        self.rows, self.names, self.sources, self.data = list(rows), list(names), list(sources), list(data)
+
+    def add(self, row: int, name: str, source: str, data: dict[str, Any]) -> None:
+        """Notes one event; rows come in rising order. Raises LarkError where the data is not plain."""
+        self.rows.append(row)
+        self.names.append(name)
+        self.sources.append(source)
+        self.data.append(data_text(data) if data else "")
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @overload
+    def __getitem__(self, index: int) -> TraceEvent: ...
+    @overload
+    def __getitem__(self, index: slice) -> EventLog: ...
+    def __getitem__(self, index: int | slice) -> TraceEvent | EventLog:
+        if isinstance(index, slice):
+            return EventLog(self.rows[index], self.names[index], self.sources[index], self.data[index])
+        text = self.data[index]
+        return TraceEvent(
+            self.rows[index], self.names[index], self.sources[index], msgspec.json.decode(text) if text else {}
+        )
+
+    def __iter__(self) -> Iterator[TraceEvent]:
+        return (self[index] for index in range(len(self)))
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, EventLog):
+            return NotImplemented
+        return all(getattr(self, name) == getattr(other, name) for name in self.__slots__)
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def named(self, name: str, source: str | None = None) -> list[TraceEvent]:
+        """The events of that name, from `source` or a part below it where one is given."""
+        return [self[n] for n, found in enumerate(self.names) if found == name and said_by(self.sources[n], source)]
+
+    def counts(self, name: str, source: str | None, rows: int) -> npt.NDArray[np.int64]:
+        """How many of that name in each row: int64, one value a row."""
+        hits = [
+            self.rows[n] for n, found in enumerate(self.names) if found == name and said_by(self.sources[n], source)
+        ]
+        return np.bincount(np.array(hits, dtype=np.int64), minlength=rows)[:rows].astype(np.int64, copy=False)
+
+    def between(self, first: int, last: int) -> EventLog:
+        """The events of rows first..last."""
+        low, high = np.searchsorted(np.array(self.rows, dtype=np.int64), [first, last + 1])
+        return self[int(low) : int(high)]
+
+
+def said_by(said: str, source: str | None) -> bool:
+    """Whether a part is the one asked for, or one below it: 'wick.gait' for 'wick'."""
+    return source is None or said == source or said.startswith(source + ".")
+
+
+def data_text(data: dict[str, Any]) -> str:
+    """Event data as JSON text; raises LarkError for anything that is not plain and finite."""
+    _check_plain(data, "")
+    return msgspec.json.encode(data, order="sorted").decode()
+
+
+def _check_plain(value: Any, where: str) -> None:
+    if isinstance(value, float) and not math.isfinite(value):
+        raise LarkError(f"event data{where} is {value!r}; numbers in event data are finite")
+    if isinstance(value, int) and not -(2**63) <= value < 2**63:
+        raise LarkError(f"event data{where} is {value!r}, outside 64 bits")
+    if isinstance(value, dict):
+        for key, inner in value.items():
+            if not isinstance(key, str):
+                raise LarkError(f"event data{where} has the key {key!r}; keys are strings")
+            _check_plain(inner, f"{where}.{key}")
+    elif isinstance(value, list | tuple):
+        for index, inner in enumerate(value):
+            _check_plain(inner, f"{where}[{index}]")
+    elif type(value) not in (str, int, float, bool, type(None)):
+        raise LarkError(
+            f"event data{where} is {value!r} ({type(value).__name__}); numbers, text, lists and dicts are plain"
+        )

@@ -1,0 +1,87 @@
+"""The header of a trace: all that is needed to know what a run was, and to run it again."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from larktally.errors import TraceError
+from larktally.timing import Rate, as_rate
+from larktally.traces.columns import Channel
+
+__all__ = ["Header", "PhaseOrder", "FORMAT", "read_header", "header_json"]
+
+FORMAT = 1
+
+
+class PhaseOrder(msgspec.Struct, frozen=True):
+    """One phase of a sim's frame and what runs in it, in order."""
+
+    phase: str
+    parts: tuple[str, ...] = ()
+
+
+class Header(msgspec.Struct, frozen=True, kw_only=True):
+    """What a run was made from and what it holds.
+
+    `rate_text` is the exact rate ("60", "60000/1001"; "" where a log carries none), `params` what the run was given,
+    `settings` what the model was told for each name it asked for (durations in frames), `order` a sim's phases and
+    parts, `machines` the states of each machine, `level` the digest of a sim's level and `scene` its boxes and bodies,
+    for pictures; `partial` whether only some channels were kept, `end` the reason a run ended by itself, `stopped` the
+    error that stopped it, `made_with` versions, which the digest leaves out.
+    """
+
+    larktally: int = FORMAT
+    rate_text: str = msgspec.field(name="rate", default="")
+    scenario: str = ""
+    subject: str = ""
+    seed: int = 0
+    params: dict[str, Any] = {}
+    settings: dict[str, Any] = {}
+    channels: tuple[Channel, ...] = ()
+    inputs: tuple[str, ...] = ()
+    actions: tuple[str, ...] = ()
+    analog: tuple[str, ...] = ()
+    events: tuple[str, ...] = ()
+    order: tuple[PhaseOrder, ...] = ()
+    machines: dict[str, tuple[str, ...]] = {}
+    level: str = ""
+    scene: dict[str, Any] = {}
+    allow_nan: bool = False
+    every: int = 1
+    partial: bool = False
+    end: str | None = None
+    stopped: str | None = None
+    made_with: dict[str, str] = {}
+
+    @property
+    def rate(self) -> Rate | None:
+        """Frames per second, or None where it is not known."""
+        return as_rate(self.rate_text) if self.rate_text else None
+
+
+def header_json(header: Header, **more: Any) -> bytes:
+    """The header as one line of JSON, with `more` entries after its own."""
+    fields = msgspec.to_builtins(header)
+    return msgspec.json.encode({**fields, **more})
+
+
+def read_header(text: bytes, place: str) -> tuple[Header, dict[str, Any]]:
+    """The header of a file and the raw JSON it stood in; raises TraceError naming the place."""
+    try:
+        raw = msgspec.json.decode(text)
+        if not isinstance(raw, dict) or "larktally" not in raw:
+            raise TraceError(f"{place}: not a Lark Tally trace (its first line or metadata is no trace header)")
+        if raw["larktally"] != FORMAT:
+            raise TraceError(f"{place}: trace format {raw['larktally']!r}; this version reads format {FORMAT}")
+        header = msgspec.convert(raw, Header)
+        _ = header.rate
+    except TraceError:
+        raise
+    except (msgspec.MsgspecError, UnicodeDecodeError, ValueError, RecursionError) as error:
+        raise TraceError(f"{place}: the trace header is broken: {error}") from None
+    names = [channel.name for channel in header.channels]
+    if len(set(names)) != len(names):
+        raise TraceError(f"{place}: the trace header names a channel twice")
+    return header, raw

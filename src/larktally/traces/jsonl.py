@@ -1,0 +1,154 @@
+"""Traces as JSON Lines: a header, a line per row with what changed, and a line with the digest.
+
+Small, and a good diff under version control. Floats stand in the shortest form that reads back to the same bits; what
+JSON has no number for is "nan", "inf" or "-inf".
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from larktally.errors import TraceError
+from larktally.traces.columns import Channel, Column
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header, header_json, read_header
+from larktally.traces.trace import Trace
+
+__all__ = ["write_jsonl", "read_jsonl"]
+
+_SPECIAL = {"nan": math.nan, "inf": math.inf, "-inf": -math.inf}
+
+
+class _Row(msgspec.Struct, omit_defaults=True, forbid_unknown_fields=True):
+    frame: int
+    set: dict[str, Any] = {}
+    input: dict[str, Any] = {}
+    events: list[list[Any]] = []
+
+
+class _End(msgspec.Struct, forbid_unknown_fields=True):
+    rows: int
+    digest: str
+
+
+def write_jsonl(trace: Trace, file: BinaryIO) -> None:
+    """Writes a whole trace to an open file."""
+    file.write(header_json(trace.header) + b"\n")
+    rows = [_Row(k, {}, {}, []) for k in range(trace.rows)]
+    for name, column in trace.columns.items():
+        for k in _changed_rows(column.stored):
+            rows[k].set[name] = _plain(column.at(k))
+    for name, values in trace.inputs.items():
+        for k in _changed_rows(values, initially=0.0):
+            rows[k].input[name] = _plain(values[k].item())
+    for event in trace.events:
+        said: list[Any] = [event.name, event.source, event.data]
+        rows[event.row].events.append(said if event.data else said[:2] if event.source else said[:1])
+    encoder = msgspec.json.Encoder()
+    file.writelines(encoder.encode(row) + b"\n" for row in rows)
+    file.write(encoder.encode(_End(trace.rows, trace.digest)) + b"\n")
+
+
+def read_jsonl(path: Path) -> Trace:
+    """Reads what write_jsonl wrote; raises TraceError naming the line of what is broken."""
+    lines = path.read_bytes().split(b"\n")
+    header, _ = read_header(lines[0], f"{path}, line 1")
+    if len(lines) < 3 or lines[-1] != b"":
+        raise TraceError(f"{path}: cut short: its last line is not whole")
+    end = _decoded(lines[-2], _End, path, len(lines) - 1, "the line with the digest; the file is cut short")
+    body = lines[1:-2]
+    if end.rows != len(body):
+        raise TraceError(f"{path}: {len(body)} rows, where its last line counts {end.rows}")
+    rows = [_decoded(line, _Row, path, number, "a row of a trace") for number, line in enumerate(body, 2)]
+    trace = _build(path, header, rows)
+    if trace.digest != end.digest:
+        raise TraceError(
+            f"{path}: its content does not match the digest in its last line; it was changed after recording"
+        )
+    return trace
+
+
+def _build(path: Path, header: Header, rows: list[_Row]) -> Trace:
+    columns = {c.name: Column(c, np.zeros(len(rows), c.dtype)) for c in header.channels}
+    inputs = {name: np.zeros(len(rows)) for name in header.inputs}
+    changes: dict[str, list[tuple[int, Any]]] = {name: [] for name in columns}
+    presses: dict[str, list[tuple[int, Any]]] = {name: [] for name in inputs}
+    events = EventLog()
+    for k, row in enumerate(rows):
+        line = f"{path}, line {k + 2}"
+        if row.frame != k:
+            raise TraceError(f"{line}: frame {row.frame}, where row {k} belongs")
+        for given, known, kind in ((row.set, changes, "channel"), (row.input, presses, "input")):
+            for name, value in given.items():
+                if name not in known:
+                    raise TraceError(f"{line}: {kind} {name!r} is not in the header")
+                known[name].append((k, value))
+        for said in row.events:
+            events.add(k, *_event_fields(said, line))
+    for name, column in columns.items():
+        _fill(column.stored, [(k, _stored(column.channel, value, path, k)) for k, value in changes[name]])
+    for name, values in inputs.items():
+        _fill(values, [(k, _number(value, path, k)) for k, value in presses[name]])
+    return Trace(header, columns, inputs, events)
+
+
+def _fill(array: npt.NDArray[Any], changes: list[tuple[int, Any]]) -> None:
+    ends = [k for k, _ in changes[1:]] + [len(array)]
+    for (start, value), end in zip(changes, ends, strict=False):
+        array[start:end] = value
+
+
+def _stored(channel: Channel, value: Any, path: Path, row: int) -> Any:
+    wanted: type | None = {"count": int, "flag": bool, "label": str}.get(channel.kind)
+    if wanted is None:
+        return _number(value, path, row)
+    if type(value) is wanted:
+        if channel.kind == "label" and value in channel.labels:
+            return channel.labels.index(value)
+        if channel.kind == "flag" or (isinstance(value, int) and -(2**63) <= value < 2**63):
+            return value
+    raise TraceError(f"{path}, line {row + 2}: {value!r} is not a {channel.kind} of channel {channel.name!r}")
+
+
+def _number(value: Any, path: Path, row: int) -> float:
+    if isinstance(value, str) and value in _SPECIAL:
+        return _SPECIAL[value]
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return float(value)
+    raise TraceError(f"{path}, line {row + 2}: {value!r} is not a number")
+
+
+def _event_fields(said: list[Any], line: str) -> tuple[str, str, dict[str, Any]]:
+    name, source, data = [*said, *["", "", {}][len(said) :]] if 1 <= len(said) <= 3 else (None, None, None)
+    if isinstance(name, str) and isinstance(source, str) and isinstance(data, dict):
+        return name, source, data
+    raise TraceError(f'{line}: an event is ["name"], ["name", "source"] or ["name", "source", {{data}}], not {said!r}')
+
+
+def _decoded(line: bytes, kind: Any, path: Path, number: int, what: str) -> Any:
+    try:
+        return msgspec.json.decode(line, type=kind)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        raise TraceError(f"{path}, line {number}: not {what}: {error}") from None
+
+
+def _changed_rows(values: npt.NDArray[Any], initially: float | None = None) -> Iterator[int]:
+    """Rows whose bits differ from the row before; row 0 too, unless it is what a column begins with anyway."""
+    bits = values.view(np.int64) if values.dtype == np.float64 else values
+    rows = (np.flatnonzero(bits[1:] != bits[:-1]) + 1).tolist()
+    if len(values) and (initially is None or values[0] != initially):
+        rows.insert(0, 0)
+    return iter(rows)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, float) and not math.isfinite(value):
+        return "nan" if math.isnan(value) else "inf" if value > 0 else "-inf"
+    return value

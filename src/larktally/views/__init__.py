@@ -1,0 +1,1 @@
+"""Pictures and tables: what people look at."""

@@ -1,0 +1,87 @@
+"""Tables for the terminal: verdicts, and the story of what did not pass."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from larktally.claims.story import deciding, headline, rows_around
+from larktally.claims.verdicts import Result, Tally
+
+__all__ = ["console", "tally_table", "print_stories", "plain_table", "VERDICT_STYLES"]
+
+VERDICT_STYLES = {"kept": "green", "broken": "bold red", "vacuous": "yellow", "unfinished": "yellow"}
+PIPED_WIDTH = 400
+
+
+def console() -> Console:
+    """A console that is as wide as the terminal, or wide enough for whole lines where output is piped."""
+    if sys.stdout.isatty() or "COLUMNS" in os.environ:
+        return Console()
+    return Console(width=PIPED_WIDTH, no_color=True)
+
+
+def plain_table(*columns: str, **options: Any) -> Table:
+    """A table without lines: columns apart by two spaces."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", **options)
+    for column in columns:
+        table.add_column(column)
+    return table
+
+
+def tally_table(tally: Tally) -> Table:
+    """A line for each claim: verdict, name, obligations, margin."""
+    table = plain_table("verdict", "claim", "obligations", "margin")
+    table.columns[2].justify = table.columns[3].justify = "right"
+    table.columns[0].no_wrap = True
+    for result in tally:
+        allowed = " (allowed)" if result.passed and result.verdict != "kept" else ""
+        failed = f"{result.broken} of " if result.broken else f"{result.open} open of " if result.open else ""
+        table.add_row(
+            Text(result.verdict + allowed, style=VERDICT_STYLES[result.verdict]),
+            Text(result.name),
+            f"{failed}{result.obligations}",
+            "" if result.margin is None else f"{result.margin:g}",
+        )
+    return table
+
+
+def print_stories(out: Console, tally: Tally) -> None:
+    """The story of each claim that did not pass, then the sum of all."""
+    for result in tally.failed:
+        out.print()
+        print_story(out, result)
+    passed = len(tally) - len(tally.failed)
+    style = "bold green" if not tally.failed else "bold red"
+    out.print()
+    out.print(Text(f"{passed} of {len(tally)} claims passed", style=style))
+
+
+def print_story(out: Console, result: Result) -> None:
+    """What was claimed, what decided it, and the rows around the first breach."""
+    out.print(Text.assemble((result.verdict.upper(), VERDICT_STYLES[result.verdict]), "  ", (result.name, "bold")))
+    out.print(Text(f"  claimed  {result.claim.text}"))
+    if result.claim.why:
+        out.print(Text(f"  because  {result.claim.why}"))
+    out.print(Text(f"  found    {headline(result)}"))
+    if not result.breaches:
+        return
+    for text, value in deciding(result, result.breaches[0]):
+        out.print(Text(f"           {text} = {value}", style="cyan"))
+    around = rows_around(result, result.breaches[0])
+    if around:
+        table = plain_table(*around[0], show_header=True)
+        for column in table.columns:
+            column.justify = "right"
+        for line in around[1:]:
+            table.add_row(*map(Text, line), style="bold red" if line[0] == ">" else None)
+        out.print(table)
+    if result.broken > 1:
+        rows = ", ".join(str(breach.row) for breach in result.breaches[1:9])
+        more = f" and {result.broken - 9} more" if result.broken > 9 else ""
+        out.print(Text(f"  also in rows {rows}{more}"))
