@@ -1,6 +1,6 @@
 """Lark Tally against plain Python, as ratios: both sides in this one process, run in turn, medians of several rounds.
 
-    python benchmarks/compare.py [--json] [--only WORDS] [--rounds N]
+python benchmarks/compare.py [--json] [--only WORDS] [--rounds N]
 """
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--json", action="store_true")
     options.add_argument("--only", default="", help="rows whose name holds these words")
-    options.add_argument("--rounds", type=int, default=9)
+    options.add_argument("--rounds", type=int, default=15)
     chosen = options.parse_args()
     rows = [Row(*row) for module in (recording,) for row in module.rows()]
     results = [compare(row, chosen.rounds) for row in rows if chosen.only in row.name]
@@ -62,7 +62,9 @@ def main() -> None:
     print(f"{'work':<64}{'ours ms':>10}{'control':>10}{'ratio':>8}{'goal':>7}")
     for result in results:
         mark = "" if result["met"] else "  above the goal"
-        print(f"{result['work']:<64}{result['ours_ms']:>10}{result['control_ms']:>10}{result['ratio']:>8}{result['goal']:>7}{mark}")
+        print(
+            f"{result['work']:<64}{result['ours_ms']:>10}{result['control_ms']:>10}{result['ratio']:>8}{result['goal']:>7}{mark}"
+        )
 
 
 if __name__ == "__main__":

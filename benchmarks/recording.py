@@ -6,56 +6,73 @@ from collections.abc import Iterable
 
 import larktally as lt
 
-FRAMES = 20_000
+FRAMES = 10_000
 CELL = 16.0
 
 
-class Lamp:
-    """A user's own subject with 12 channels: a body that walks, hops and rests, in plain Python."""
+class HandCoded:
+    """The gameplay as a user would code it by hand: a body among boxes, a machine, two timers; 12 channels."""
 
     actions = ("left", "right", "hop")
 
+    def __init__(self, solids: list[tuple[float, float, float, float]]) -> None:
+        self.solids = solids
+
     def reset(self, setup: lt.Setup) -> None:
-        self.x = self.y = self.vx = self.vy = 0.0
-        self.grounded, self.facing, self.rest, self.hops, self.age = True, 1, 0, 0, 0
-        self.gait, self.oil, self.warmth = "standing", 7, 100.0
+        self.x, self.y, self.vx, self.vy = 1024.0, 16.0, 0.0, 0.0
+        self.grounded, self.hop_left, self.turn_left, self.facing = True, 0, 0, 1
+        self.state, self.age = "standing", 0
 
     def step(self, now: lt.FrameInput) -> None:
-        self.advance(now.held("left"), now.held("right"), now.pressed("hop"))
-
-    def advance(self, left: bool, right: bool, hop: bool) -> None:
-        way = right - left
-        if way:
-            self.facing = way
-        self.vx = 120.0 * way
+        self.hop_left = max(self.hop_left - 1, 0)
+        self.turn_left = max(self.turn_left - 1, 0)
         self.age += 1
-        if self.rest:
-            self.rest -= 1
-        if hop and self.grounded and not self.rest:
-            self.vy, self.grounded, self.gait, self.age = 360.0, False, "airborne", 0
-            self.rest, self.hops = 48, self.hops + 1
-        if not self.grounded:
-            self.vy -= 15.0
-            self.y += self.vy / 60
-            if self.y <= 0.0:
-                self.y, self.vy, self.grounded, self.gait, self.age = 0.0, 0.0, True, "standing", 0
-        self.x += self.vx / 60
-        self.warmth = max(0.0, self.warmth - 0.01)
+        if self.state == "standing":
+            if now.pressed("hop") and self.hop_left == 0:
+                self.vy, self.hop_left, self.state, self.age = 360.0, 48, "airborne", 0
+        elif self.grounded:
+            self.state, self.age = "standing", 0
+        way = now.held("right") - now.held("left")
+        self.facing = way or self.facing
+        self.vx = 120.0 * way
+        if now.pressed("left") and self.turn_left == 0:
+            self.turn_left = 20
+        self.move_x()
+        self.move_y()
+
+    def move_x(self) -> None:
+        old, x, y = self.x, self.x + self.vx / 60, self.y
+        for low_x, low_y, high_x, high_y in self.solids:
+            if x < high_x and x + 12.0 > low_x and y < high_y and y + 20.0 > low_y:
+                x, self.vx = (low_x - 12.0 if x > old else high_x), 0.0
+        self.x = x
+
+    def move_y(self) -> None:
+        self.vy -= 15.0
+        self.grounded = False
+        x, y = self.x, self.y + self.vy / 60
+        for low_x, low_y, high_x, high_y in self.solids:
+            if x < high_x and x + 12.0 > low_x and y <= high_y and y + 20.0 > low_y:
+                if self.vy < 0:
+                    y, self.vy, self.grounded = high_y, 0.0, True
+                elif y < high_y:
+                    y, self.vy = low_y - 20.0, 0.0
+        self.y = y
 
     def observe(self) -> dict[str, float | int | bool | str]:
         return {
-            "x": self.x,
-            "y": self.y,
-            "vx": self.vx,
-            "vy": self.vy,
-            "grounded": self.grounded,
-            "facing": self.facing,
-            "rest": self.rest,
-            "hops": self.hops,
-            "age": self.age,
-            "gait": self.gait,
-            "oil": self.oil,
-            "warmth": self.warmth,
+            "wick.x": self.x,
+            "wick.y": self.y,
+            "wick.vx": self.vx,
+            "wick.vy": self.vy,
+            "wick.grounded": self.grounded,
+            "wick.facing": self.facing,
+            "wick.hop.left": self.hop_left,
+            "wick.hop.ready": self.hop_left == 0,
+            "wick.turn.left": self.turn_left,
+            "wick.turn.ready": self.turn_left == 0,
+            "wick.gait": self.state,
+            "wick.gait.age": self.age,
         }
 
 
@@ -63,24 +80,38 @@ def script(frames: int) -> lt.InputScript:
     return lt.InputScript.at_random({"left": 0.02, "right": 0.03, "hop": 0.02}, frames, seed=5)
 
 
-def held_frames(frames: int) -> list[dict[str, bool]]:
+def held_frames(spans: lt.InputScript, frames: int) -> list[dict[str, bool]]:
     """The same inputs as a list of dicts, one a frame: what a hand loop would read."""
     held = [{"left": False, "right": False, "hop": False} for _ in range(frames + 1)]
-    for span in script(frames).spans:
+    for span in spans.spans:
         for frame in range(int(span.start), int(span.start) + int(span.frames)):
             held[frame][span.action] = True
     return held
 
 
-def by_hand(inputs: list[dict[str, bool]]) -> list[dict[str, object]]:
-    lamp = Lamp()
-    lamp.reset(lt.Setup())
-    rows: list[dict[str, object]] = [dict(lamp.observe())]
-    before = inputs[0]
+class Keys:
+    """The least that a hand loop has to hand its subject: what is held now, and what was held before."""
+
+    def __init__(self, held: dict[str, bool]) -> None:
+        self.now = self.before = held
+
+    def held(self, action: str) -> bool:
+        return self.now[action]
+
+    def pressed(self, action: str) -> bool:
+        return self.now[action] and not self.before[action]
+
+
+def by_hand(subject: HandCoded, spans: lt.InputScript) -> list[dict[str, object]]:
+    """The hand-coded gameplay driven by a hand loop that appends a dict a frame."""
+    inputs = held_frames(spans, FRAMES)
+    keys = Keys(inputs[0])
+    subject.reset(lt.Setup())
+    rows = [subject.observe()]
     for held in inputs[1:]:
-        lamp.advance(held["left"], held["right"], held["hop"] and not before["hop"])
-        rows.append(lamp.observe())
-        before = held
+        keys.before, keys.now = keys.now, held
+        subject.step(keys)  # type: ignore[arg-type]
+        rows.append(subject.observe())
     return rows
 
 
@@ -106,11 +137,14 @@ def walker(count: int) -> lt.Scenario:
         wick = sim.body("wick", size=(12, 20), at=(1024, 16), gravity=900)
         hop_rest = sim.cooldown("wick.hop", 48)
         turn_rest = sim.cooldown("wick.turn", 20)
+        facing = sim.value("wick.facing", 1)
         gait = sim.machine("wick.gait", states=("standing", "airborne"), start="standing")
 
         @gait.during("standing", "airborne")
         def steer(now: lt.Now) -> None:
-            wick.vx = 120 * now.axis("left", "right")
+            way = now.axis("left", "right")
+            wick.vx = 120 * way
+            facing.now = int(way) or facing.now
             if now.pressed("left") and turn_rest.ready:
                 turn_rest.use()
 
@@ -125,70 +159,19 @@ def walker(count: int) -> lt.Scenario:
     return lt.Scenario(model, frames=FRAMES, inputs=script(FRAMES))
 
 
-def walker_by_hand(solids: list[tuple[float, float, float, float]], inputs: list[dict[str, bool]]) -> list[dict[str, object]]:
-    """The same rules, hand-coded: every box is tried on each axis in turn, and a row is a dict."""
-    x, y, vx, vy, width, height = 1024.0, 16.0, 0.0, 0.0, 12.0, 20.0
-    grounded, hop_left, turn_left, state, age = True, 0, 0, "standing", 0
-    rows: list[dict[str, object]] = []
-
-    def keep() -> None:
-        rows.append(
-            {
-                "wick.x": x,
-                "wick.y": y,
-                "wick.vx": vx,
-                "wick.vy": vy,
-                "wick.grounded": grounded,
-                "wick.hop.left": hop_left,
-                "wick.hop.ready": hop_left == 0,
-                "wick.turn.left": turn_left,
-                "wick.turn.ready": turn_left == 0,
-                "wick.gait": state,
-                "wick.gait.age": age,
-            }
-        )
-
-    keep()
-    before = inputs[0]
-    for held in inputs[1:]:
-        hop_left, turn_left, age = max(hop_left - 1, 0), max(turn_left - 1, 0), age + 1
-        if state == "standing":
-            if held["hop"] and not before["hop"] and hop_left == 0:
-                vy, hop_left, state, age = 360.0, 48, "airborne", 0
-        elif grounded:
-            state, age = "standing", 0
-        vx = 120.0 * (held["right"] - held["left"])
-        if held["left"] and not before["left"] and turn_left == 0:
-            turn_left = 20
-        vy -= 15.0
-        grounded = False
-        old_x, x = x, x + vx / 60
-        for low_x, low_y, high_x, high_y in solids:
-            if x < high_x and x + width > low_x and y < high_y and y + height > low_y:
-                x = low_x - width if x > old_x else high_x
-                vx = 0.0
-        y += vy / 60
-        for low_x, low_y, high_x, high_y in solids:
-            if x < high_x and x + width > low_x and y < high_y and y + height > low_y:
-                if vy < 0:
-                    y, grounded = high_y, True
-                else:
-                    y = low_y - height
-                vy = 0.0
-        keep()
-        before = held
-    return rows
-
-
 def rows() -> Iterable[tuple[str, float, object, object]]:
-    inputs, spans = held_frames(FRAMES), script(FRAMES)
-    few, many = walker(40), walker(4000)
-    solids = boxes(40)
+    spans, few, many = script(FRAMES), walker(40), walker(4000)
+    own = HandCoded(boxes(40))
     yield (
         "record a user's own subject, 12 channels / hand loop of dicts",
         1.3,
-        lambda: lt.record(Lamp, spans, frames=FRAMES),
-        lambda: by_hand(inputs),
+        lambda: lt.record(own, spans, frames=FRAMES),
+        lambda: by_hand(own, spans),
     )
-    yield "a sim (body, machine, 2 timers, 40 boxes) / hand-coded", 1.5, lambda: lt.record(few), lambda: walker_by_hand(solids, inputs)
+    yield (
+        "a sim (body, machine, 2 timers, 40 boxes) / hand-coded",
+        1.5,
+        lambda: lt.record(few),
+        lambda: by_hand(own, spans),
+    )
     yield "the same sim with 4,000 boxes / 40", 1.2, lambda: lt.record(many), lambda: lt.record(few)

@@ -41,6 +41,8 @@ class Span:
 
     def resolved(self, rate: Fraction | None) -> Span:
         """The same span in whole frames; raises InputError before frame 1 and for no frames at all."""
+        if type(self.start) is int and type(self.frames) is int and self.start > 0 and self.frames > 0:
+            return self
         start = frames_in(self.start, rate, what=f"start of {self.action!r}")
         if start < 1:
             where = "plus" if self.on else "start"

@@ -6,8 +6,9 @@ Only what changes costs anything: a frame in which no input changes is one dicti
 from __future__ import annotations
 
 import heapq
+import itertools
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from larktally.errors import InputError
@@ -40,7 +41,20 @@ class FrameInput:
     `frame` is the number of the step (row k is made by step k; 0 during reset), `rate` the frames per second.
     """
 
-    __slots__ = ("actions", "frame", "held_by", "pressed_by", "rate", "released_by", "since_by", "value_by")
+    __slots__ = (
+        "actions",
+        "frame",
+        "held",
+        "held_by",
+        "pressed",
+        "pressed_by",
+        "rate",
+        "released",
+        "released_by",
+        "since_by",
+        "value",
+        "value_by",
+    )
 
     def __init__(self, actions: Actions, rate: Rate) -> None:
         self.frame = 0
@@ -51,31 +65,24 @@ class FrameInput:
         self.pressed_by = _PerAction(actions, False)
         self.released_by = _PerAction(actions, False)
         self.since_by: dict[str, int] = {}
+        #: held(action): whether it is held in this frame: on, or analog with |value| >= 0.5.
+        self.held: Callable[[str], bool] = self.held_by.__getitem__
+        #: pressed(action): whether it is held in this frame and was not in the one before.
+        self.pressed: Callable[[str], bool] = self.pressed_by.__getitem__
+        #: released(action): whether it was held in the frame before and is not in this one.
+        self.released: Callable[[str], bool] = self.released_by.__getitem__
+        #: value(action): its analog value in [-1, 1]; 0.0 or 1.0 where it is on/off.
+        self.value: Callable[[str], float] = self.value_by.__getitem__
 
     @property
     def time(self) -> float:
         """Seconds since reset."""
         return seconds_at(self.frame, self.rate)
 
-    def held(self, action: str) -> bool:
-        """Whether it is held in this frame: on, or analog with |value| >= 0.5."""
-        return bool(self.held_by[action])
-
-    def pressed(self, action: str) -> bool:
-        """Whether it is held in this frame and was not in the one before."""
-        return bool(self.pressed_by[action])
-
-    def released(self, action: str) -> bool:
-        """Whether it was held in the frame before and is not in this one."""
-        return bool(self.released_by[action])
-
-    def value(self, action: str) -> float:
-        """Its analog value in [-1, 1]; 0.0 or 1.0 where it is on/off."""
-        return float(self.value_by[action])
-
     def axis(self, negative: str, positive: str) -> float:
         """value(positive) - value(negative): -1, 0 or 1 where both are on/off, and 0 where both are held."""
-        return float(self.value_by[positive] - self.value_by[negative])
+        value: float = self.value_by[positive] - self.value_by[negative]
+        return value
 
     def held_for(self, action: str) -> int:
         """Frames it has been held, this one included; 0 where it is not held."""
@@ -88,47 +95,51 @@ class InputFeed:
     def __init__(self, script: InputScript, actions: Actions, rate: Rate) -> None:
         self.view = FrameInput(actions, rate)
         self.noted: list[tuple[int, str, float]] = []
-        self._due: dict[int, dict[str, float]] = defaultdict(dict)
+        self.due: dict[int, dict[str, float]] = defaultdict(dict)
         self._edges: list[str] = []
-        self.relative = [span for span in script.resolved(rate).spans if span.on]
+        self.script = script.resolved(rate)
+        self.relative = [span for span in self.script.spans if span.on]
         by_action: dict[str, list[Span]] = defaultdict(list)
-        for span in script.resolved(rate).spans:
+        for span in self.script.spans:
             action = actions.named(span.action)
-            for value in (span.value, span.value if span.to is None else span.to):
-                actions.check_value(action, value)
+            if span.value != 1.0 or span.to is not None:
+                for value in (span.value, span.value if span.to is None else span.to):
+                    actions.check_value(action, value)
             if not span.on:
                 by_action[action].append(span)
         for action, spans in by_action.items():
             for row, value in _changes(spans):
-                self._due[row][action] = value
+                self.due[row][action] = value
 
     def press_later(self, span: Span, row: int) -> None:
         """Holds a span's action from `span.start` frames after `row` on, as its condition held in `row`."""
         action = self.view.actions.named(span.action)
         first = row + int(span.start)
-        self._due[first][action] = span.value
-        self._due[first + int(span.frames)].setdefault(action, 0.0)
+        self.due[first][action] = span.value
+        self.due[first + int(span.frames)].setdefault(action, 0.0)
 
     def advance(self, frame: int) -> None:
-        """Makes the view show `frame`; frames come one after the other."""
+        """Makes the view show `frame`; frames come one after the other.
+
+        Where `frame` is not in `due`, setting `view.frame` does the same.
+        """
         view = self.view
         view.frame = frame
-        if self._edges:
-            for action in self._edges:
-                view.pressed_by[action] = view.released_by[action] = False
-            self._edges = []
-        if frame in self._due:
-            for action, value in self._due.pop(frame).items():
+        for action in self._edges:
+            view.pressed_by[action] = view.released_by[action] = False
+        self._edges.clear()
+        for action, value in self.due.pop(frame, {}).items():
+            if view.value_by[action] != value:
                 self._change(action, value)
+        if self._edges:
+            self.due[frame + 1]  # an edge lasts one frame: the next one has it to clear away
 
     def _change(self, action: str, value: float) -> None:
         view = self.view
-        if view.value_by[action] == value:
-            return
         self.noted.append((view.frame, action, value))
         view.value_by[action] = value
-        held, was = abs(value) >= HELD_FROM, view.held_by[action]
-        if held != was:
+        held = abs(value) >= HELD_FROM
+        if held != view.held_by[action]:
             view.held_by[action] = held
             (view.pressed_by if held else view.released_by)[action] = True
             self._edges.append(action)
@@ -136,9 +147,18 @@ class InputFeed:
                 view.since_by[action] = view.frame
 
 
-def _changes(spans: Iterable[Span]) -> list[tuple[int, float]]:
-    """(frame, new value) of one action, in order: at each frame the latest written of the spans that cover it counts."""
-    spans = list(spans)
+def _changes(given: Sequence[Span]) -> list[tuple[int, float]]:
+    """(frame, new value) of one action, in order: at each frame the latest written of the spans that cover it counts.
+
+    Spans that keep clear of each other, as most do, need no more than their own two ends.
+    """
+    spans = sorted(given, key=lambda span: int(span.start))
+    if all(span.to is None for span in spans) and all(
+        int(one.start) + int(one.frames) < int(other.start) for one, other in itertools.pairwise(spans)
+    ):
+        edges = [((int(s.start), s.value + 0.0), (int(s.start) + int(s.frames), 0.0)) for s in spans]
+        return [change for pair in edges for change in pair]
+    spans = list(given)
     starts = sorted((int(span.start), -index) for index, span in enumerate(spans))
     marks = sorted({mark for span in spans for mark in (int(span.start), int(span.start) + int(span.frames))})
     changes: list[tuple[int, float]] = []

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ast
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple, TypeAlias
 
 from larktally.claims.kinds import check_tree, setting_value, states_below
@@ -29,7 +29,7 @@ from larktally.claims.tree import (
 from larktally.claims.vocabulary import Vocabulary
 from larktally.errors import ClaimError, ModelError
 
-__all__ = ["compile_guard", "reads_of", "Guard", "Source"]
+__all__ = ["compile_guard", "compile_row", "reads_of", "Guard", "Source"]
 
 Guard: TypeAlias = Callable[[Any], Any]
 _AST_OPS: dict[str, type[ast.operator] | type[ast.cmpop]] = {
@@ -74,6 +74,18 @@ def compile_guard(
     function = ast.Lambda(args=ast.arguments([], [ast.arg("now")], None, [], [], None, []), body=body)
     code = compile(ast.fix_missing_locations(ast.Expression(function)), f"<guard {to_text(tree)}>", "eval")
     return eval(code, maker.names)  # type: ignore[no-any-return]
+
+
+def compile_row(sources: Sequence[Source]) -> Callable[[], tuple[Any, ...]]:
+    """A function that reads all sources at once, as a tuple: what a row of a sim is made by.
+
+    Built in the same way as a guard; it costs a fifth of reading the attributes one part after the other.
+    """
+    maker = _Maker(Vocabulary({}), {}, None)
+    values: list[ast.expr] = [ast.Attribute(maker._owner(owner), attribute, ast.Load()) for owner, attribute in sources]
+    function = ast.Lambda(args=ast.arguments([], [], None, [], [], None, []), body=ast.Tuple(values, ast.Load()))
+    code = compile(ast.fix_missing_locations(ast.Expression(function)), "<row>", "eval")
+    return eval(code, maker.names)  # type: ignore[no-any-return]  # noqa: S307 (syntax of our own making)
 
 
 def reads_of(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final, Literal, TypeAlias
 
@@ -109,6 +109,7 @@ class Machine(Part):
             )
         self.start = self.states.enter_at(start, {})
         self.order, self.settle = order, settle
+        self._plain = order == "transition-first" and settle == 1
         self.state = self.start
         self.age = 0
         self.transitions: list[Transition] = []
@@ -197,6 +198,13 @@ class Machine(Part):
 
     def step(self) -> None:
         self.age += 1
+        if self._plain and not self._asked:
+            rule = self._first_that_holds(())
+            if rule is not None:
+                self._take(rule)
+            for hook in self._during[self.state]:
+                hook(self.now)
+            return
         if self.order == "during-first":
             for hook in self._during[self.state]:
                 hook(self.now)
@@ -260,7 +268,7 @@ class Machine(Part):
                 hook for state in self.states.path(leaf) for hook in self._hooks["during"].get(state, ())
             )
 
-    def _first_that_holds(self, entered: set[str]) -> Transition | None:
+    def _first_that_holds(self, entered: Collection[str]) -> Transition | None:
         age, now = self.age, self.guard_now
         for rule in self._candidates[self.state]:
             if age >= rule.after and (rule.guard is None or rule.guard(now)):

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Mapping
-from functools import partial
-from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +14,7 @@ from larktally.errors import ModelError, unknown_name
 from larktally.inputs import Action, Actions, FrameInput
 from larktally.parts.builders import Builders
 from larktally.parts.clock import Clock
-from larktally.parts.guards import Source
+from larktally.parts.guards import Source, compile_row
 from larktally.parts.machine import Machine
 from larktally.parts.now import Now
 from larktally.parts.overrides import Overrides
@@ -70,7 +68,6 @@ class Sim(Builders):
         self._hooks: dict[tuple[str, str], list[tuple[str, Callable[[], Any]]]] = {}
         self._said: list[Event] = []
         self._schedule: list[Callable[[], Any]] = []
-        self._readers: list[Callable[[], Any]] = []
         self._begun = False
         self._seen_at = -1
         self._seen: tuple[Any, ...] = ()
@@ -173,10 +170,7 @@ class Sim(Builders):
 
     def row(self) -> tuple[Any, ...]:
         """The value of every channel, in the order of `channels`."""
-        row: list[Any] = []
-        for read in self._readers:
-            row += read()
-        return tuple(row)
+        raise ModelError("a sim has rows once it is reset")
 
     @property
     def channels(self) -> list[Channel]:
@@ -196,6 +190,11 @@ class Sim(Builders):
     def order(self) -> list[tuple[str, tuple[str, ...]]]:
         """Each phase and what runs in it, in order; hooks stand under names of their own."""
         return [(phase, tuple(name for name, _ in self._runs(phase))) for phase in self.phases]
+
+    @property
+    def nan_channels(self) -> tuple[str, ...]:
+        """The channels that may be NaN: those of pool slots, which are when the slot is free."""
+        return ()
 
     def machines(self) -> dict[str, tuple[str, ...]]:
         """The states of each machine."""
@@ -278,12 +277,7 @@ class Sim(Builders):
             names = [name for name, _ in sources]
             raise ModelError(f"two channels are called {next(name for name in names if names.count(name) > 1)!r}")
         self._schedule = [run for phase in self.phases for _, run in self._runs(phase)]
-        for part in self.parts.values():
-            attributes = [attribute for _, attribute, _, _ in part.channels()]
-            if len(attributes) == 1:
-                self._readers.append(_alone(part, attributes[0]))
-            elif attributes:
-                self._readers.append(partial(attrgetter(*attributes), part))
+        self.row = compile_row([source for _, source in sources])  # type: ignore[method-assign]
         self.words = Vocabulary(
             channels={channel.name: channel for channel in self.channels},
             actions=tuple(self.actions),
@@ -296,11 +290,6 @@ class Sim(Builders):
 
 def _channel_name(part: Part, suffix: str) -> str:
     return f"{part.name}.{suffix}" if suffix else part.name
-
-
-def _alone(part: Part, attribute: str) -> Callable[[], Any]:
-    read = attrgetter(attribute)
-    return lambda: (read(part),)
 
 
 def _on_its_clock(part: Part) -> Callable[[], Any]:

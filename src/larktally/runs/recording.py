@@ -1,7 +1,6 @@
 """Recording: a subject led through its frames, every row kept.
 
-The loop that all runs go through is `_Recording.run`: what it needs is chosen before the first frame, rows are taken as
-tuples, and whole chunks of them are checked and turned into columns.
+The loop that every frame goes through is `_Recording._run_rows`; what it needs is chosen before the first frame.
 """
 
 from __future__ import annotations
@@ -9,8 +8,7 @@ from __future__ import annotations
 import fnmatch
 import platform
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from operator import itemgetter
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -19,15 +17,16 @@ import numpy as np
 import larktally
 from larktally.claims import rows_where
 from larktally.claims.claim import mentions_seen
-from larktally.errors import LarkError, SubjectFailed, unknown_name
+from larktally.errors import LarkError, SubjectFailed
 from larktally.inputs import Actions, InputFeed, InputScript
 from larktally.inputs.view import check_within
 from larktally.runs.answers import Answers
+from larktally.runs.observing import Observations
+from larktally.runs.rows import GATHER, Columns, Rows
 from larktally.runs.scenario import Scenario
 from larktally.subject import (
     Event,
     Setup,
-    Subject,
     SubjectLike,
     declared_names,
     events_of,
@@ -37,12 +36,10 @@ from larktally.subject import (
 )
 from larktally.timing import Duration, Rate
 from larktally.traces import Channel, Column, EventLog, Header, Trace
-from larktally.traces.columns import Array, ChunkReader, RowError, check_channel_name, kind_of
+from larktally.traces.columns import ChunkReader, RowError
 from larktally.traces.header import PhaseOrder
 
 __all__ = ["record", "as_scenario"]
-
-CHUNK = 2048
 
 
 def record(
@@ -89,9 +86,7 @@ class _Recording:
         self._scenario = scenario
         self._only = only
         self._events = EventLog()
-        self._chunks: list[list[Array]] = []
         self._end: str | None = None
-        self._rows_read = 0
 
     def trace(self) -> Trace:
         """Runs it; returns the whole trace, or raises SubjectFailed with what there is of it."""
@@ -99,7 +94,7 @@ class _Recording:
         self._setup = Setup(scenario.rate, scenario.seed, scenario.params)
         self._subject = make_subject(scenario.subject)
         self._begin()
-        self._answers = Answers(self._feed, self._reader.channels, tuple(declared_names(self._inner, "events") or ()))
+        self._answers = Answers(self._feed, self._channels, tuple(declared_names(self._inner, "events") or ()))
         failure = self._run()
         trace = self._finished(str(failure) if failure else None)
         if failure is None and scenario.until is None:
@@ -124,7 +119,7 @@ class _Recording:
                 else Actions(declared_names(inner, "actions"))
             )
             self._feed = InputFeed(self._scenario.inputs, actions, self._scenario.rate)
-            check_within(self._scenario.inputs.resolved(self._scenario.rate), int(self._scenario.frames))
+            check_within(self._feed.script, int(self._scenario.frames))
             self._choose_rows(inner)
             first = self._take()
         except LarkError:
@@ -132,81 +127,93 @@ class _Recording:
         except Exception as error:
             raise SubjectFailed(f"row 0: reset failed: {_shown(error)}", 0) from error
         self._inner: Any = inner
-        self._pending = [first]
+        self._rows.pending.append(first)
         self._note(0, said)
 
     def _choose_rows(self, inner: Any) -> None:
-        """Chooses the function that makes a row: a sim's own, or one that reads `observe` in the order of row 0."""
-        if hasattr(inner, "row") and hasattr(inner, "seen_row"):
+        """Chooses how rows are made and turned into columns: a sim's own tuples, or what `observe` returns."""
+        scenario = self._scenario
+        if hasattr(inner, "seen_row"):
             channels, self._take, self._step = list(inner.channels), inner.row, inner.step
-            if self._scenario.seen or mentions_seen(self._scenario.claims):
+            columns: Columns = lambda rows, first: zip(*rows, strict=True)  # noqa: E731
+            if scenario.seen or mentions_seen(scenario.claims):
                 inner.watch_seen()
                 channels += [Channel(f"seen:{c.name}", c.kind, c.labels) for c in channels]
                 self._take = lambda: inner.row() + inner.seen_row()
-            nan_ok: Any = self._scenario.allow_nan or getattr(inner, "nan_channels", ())
+            nan_ok: Any = scenario.allow_nan or inner.nan_channels
             closed: Iterable[str] = [channel.name for channel in channels if channel.kind == "label"]
         else:
-            labels = dict(getattr(inner, "labels", None) or {})
-            channels, self._take = _observed_channels(inner, labels)
-            self._step = inner.step
-            nan_ok, closed = self._scenario.allow_nan, labels
+            closed = dict(getattr(inner, "labels", None) or {})
+            observed = Observations(inner, closed)
+            channels, self._take, columns, self._step = (
+                observed.channels,
+                observed.take,
+                observed.columns,
+                inner.step,
+            )
+            nan_ok = scenario.allow_nan
+        kept = list(range(len(channels)))
         if self._only is not None:
-            kept = [n for n, channel in enumerate(channels) if self._only.fullmatch(channel.name.removeprefix("seen:"))]
+            kept = [n for n in kept if self._only.fullmatch(channels[n].name.removeprefix("seen:"))]
             if not kept:
-                raise LarkError(
-                    f"only={self._only.pattern!r} keeps no channel; there are: {', '.join(c.name for c in channels[:12])}"
-                )
-            take, pick = self._take, itemgetter(*kept) if len(kept) > 1 else lambda row: (row[kept[0]],)
-            channels, self._take = [channels[n] for n in kept], lambda: pick(take())
-        self._reader = ChunkReader(channels, dict.fromkeys(closed), nan_ok)
+                names = ", ".join(channel.name for channel in channels[:12])
+                raise LarkError(f"only= keeps no channel; there are: {names}")
+            columns = _only(columns, frozenset(kept))
+        self._channels = [channels[n] for n in kept]
+        self._rows = Rows(ChunkReader(self._channels, dict.fromkeys(closed), nan_ok), columns)
 
     def _run(self) -> SubjectFailed | None:
         """All frames; what went wrong, where something did."""
-        take, step, advance, pending = self._take, self._step, self._feed.advance, self._pending
-        view, frames, row = self._feed.view, int(self._scenario.frames), 0
+        row, frames = 1, int(self._scenario.frames)
         answering = bool(self._feed.relative)
         try:
-            if self._end is None:
-                for row in range(1, frames + 1):
-                    advance(row)
-                    said = step(view)
-                    if said:
-                        self._note(row, events_of(said))
-                    pending.append(take())
-                    if said and self._end is not None:
-                        break
-                    if answering:
-                        self._answers.look(row, pending[-1], self._events)
-                    if len(pending) == CHUNK:
-                        self._read_pending()
-            self._read_pending()
+            while row <= frames and self._end is None:
+                row = self._run_rows(row, row + 1 if answering else min(row + GATHER, frames + 1))
+                if answering:
+                    self._answers.look(row - 1, self._rows.last(), self._events)
+                if not answering or len(self._rows.pending) >= GATHER:
+                    self._rows.gather()
+            self._rows.gather()
+            self._rows.store()
         except RowError as error:
             return self._fail(error.row, str(error), error)
         except Exception as error:
-            try:
-                self._read_pending(row)
-            except RowError as earlier:
-                return self._fail(earlier.row, str(earlier), earlier)
+            row = self._feed.view.frame
             return self._fail(row, f"row {row}: step failed: {_shown(error)}", error)
         return None
 
+    def _run_rows(self, row: int, stop: int) -> int:
+        """The loop that every frame goes through: rows up to, not including, `stop`; the row after the last one made."""
+        take, step, keep = self._take, self._step, self._rows.pending.append
+        view, due, advance = self._feed.view, self._feed.due, self._feed.advance
+        made = row
+        for made in range(row, stop):
+            if made in due:
+                advance(made)
+            else:
+                view.frame = made
+            said = step(view)
+            if said:
+                self._note(made, events_of(said))
+                keep(take())
+                if self._end is not None:
+                    break
+            else:
+                keep(take())
+        return made + 1
+
     def _fail(self, row: int, message: str, cause: Exception) -> SubjectFailed:
-        """Keeps the good rows before `row`, and says what went wrong with it."""
-        wanted = row - self._rows_read
-        self._pending = self._pending[: max(wanted, 0)]
-        self._read_pending()
-        keep = sum(1 for said in self._events.rows if said < row)
-        self._events = self._events[:keep]
+        """Keeps the good rows before `row`, and says what went wrong; an earlier row that does not fit comes first."""
+        self._rows.cut(row)
+        try:
+            self._rows.gather()
+            self._rows.store()
+        except RowError as earlier:
+            return self._fail(earlier.row, str(earlier), earlier)
+        self._events = self._events[: sum(said < row for said in self._events.rows)]
         failed = SubjectFailed(message, row)
         failed.__cause__ = None if isinstance(cause, RowError) else cause
         return failed
-
-    def _read_pending(self, before: int | None = None) -> None:
-        pending = self._pending if before is None else self._pending[: max(before - self._rows_read, 0)]
-        if pending:
-            self._chunks.append(self._reader.arrays(pending, self._rows_read))
-            self._rows_read += len(pending)
-        self._pending.clear()
 
     def _note(self, row: int, said: Iterable[Event]) -> None:
         for event in said:
@@ -215,13 +222,9 @@ class _Recording:
                 self._end = str(event.data.get("reason", "end"))
 
     def _finished(self, stopped: str | None) -> Trace:
-        channels = self._reader.finished()
-        arrays = [np.concatenate(parts) for parts in zip(*self._chunks, strict=True)] if self._chunks else []
-        if not arrays:
-            arrays = [np.empty(0, channel.dtype) for channel in channels]
-        self._chunks.clear()
-        rows = self._rows_read
-        columns = {channel.name: Column(channel, array) for channel, array in zip(channels, arrays, strict=True)}
+        rows = self._rows.count
+        columns = {column.channel.name: column for column in self._rows.finished()}
+        channels = [column.channel for column in columns.values()]
         inputs = _input_columns(self._feed, rows)
         return Trace(self._header(channels, tuple(inputs), stopped), columns, inputs, self._events)
 
@@ -261,50 +264,8 @@ class _Recording:
         return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, self._events)
 
 
-def _observed_channels(
-    subject: Subject, labels: Mapping[str, Sequence[str]]
-) -> tuple[list[Channel], Callable[[], tuple[Any, ...]]]:
-    first = subject.observe()
-    if not isinstance(first, Mapping) or not first:
-        raise LarkError(f"observe returned {first!r}; it returns a value for each channel: {{'wick.y': 16.0, …}}")
-    for name in labels:
-        if name not in first:
-            raise LarkError(unknown_name("channel", name, first, "the first observation, although labels declares it"))
-    channels = [_observed_channel(name, value, labels) for name, value in first.items()]
-    names = tuple(first)
-    pick = itemgetter(*names) if len(names) > 1 else (lambda row: (row[names[0]],))
-    observe, count = subject.observe, len(names)
-
-    def take() -> tuple[Any, ...]:
-        row = observe()
-        if len(row) != count:
-            raise _other_channels(names, row)
-        try:
-            return pick(row)
-        except KeyError:
-            raise _other_channels(names, row) from None
-
-    return channels, take
-
-
-def _observed_channel(name: str, value: Any, labels: Mapping[str, Sequence[str]]) -> Channel:
-    check_channel_name(name)
-    kind = kind_of(value)
-    if kind is None:
-        raise SubjectFailed(
-            f"row 0: channel {name!r} is {value!r} ({type(value).__name__}); a channel is a float, an int, a bool or a str",
-            0,
-        )
-    return Channel(name, kind, tuple(labels.get(name, ())) if kind == "label" else ())
-
-
-def _other_channels(names: Sequence[str], row: Mapping[str, Any]) -> LarkError:
-    gone, new = [name for name in names if name not in row], [name for name in row if name not in names]
-    said = [f"{gone} gone"] if gone else []
-    said += [f"{new} new"] if new else []
-    return LarkError(
-        f"the channels are not those of row 0: {' and '.join(said)}; observe returns the same names in every row"
-    )
+def _only(columns: Columns, kept: frozenset[int]) -> Columns:
+    return lambda rows, first: [column for n, column in enumerate(columns(rows, first)) if n in kept]
 
 
 def _input_columns(feed: InputFeed, rows: int) -> dict[str, Any]:
@@ -312,13 +273,13 @@ def _input_columns(feed: InputFeed, rows: int) -> dict[str, Any]:
     changes: dict[str, list[tuple[int, float]]] = {action: [] for action in feed.view.actions}
     for row, action, value in feed.noted:
         changes[action].append((row, value))
-    columns = {}
-    for action, noted in changes.items():
-        column = columns[action] = np.zeros(rows)
-        ends = [row for row, _ in noted[1:]] + [rows]
-        for (row, value), end in zip(noted, ends, strict=False):
-            column[row:end] = value
-    return columns
+    return {action: _filled(noted, rows) for action, noted in changes.items()}
+
+
+def _filled(changes: list[tuple[int, float]], rows: int) -> Any:
+    """A column of `rows` values that begins with 0 and takes each change's value from its row on."""
+    starts = np.array([0, *(row for row, _ in changes), rows]).clip(max=rows)
+    return np.repeat(np.array([0.0, *(value for _, value in changes)]), np.diff(starts))
 
 
 def _patterns(only: str | Iterable[str] | None) -> re.Pattern[str] | None:

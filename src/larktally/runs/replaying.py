@@ -42,7 +42,9 @@ class Replay:
         if self.divergence is not None:
             lines.append(str(self.divergence))
         elif not lines:
-            size = f"{self.recorded.rows} rows, {len(self.recorded.channels)} channels, {len(self.recorded.events)} events"
+            size = (
+                f"{self.recorded.rows} rows, {len(self.recorded.channels)} channels, {len(self.recorded.events)} events"
+            )
             lines.append(f"identical: {size}")
         else:
             lines.append("what both have is identical")

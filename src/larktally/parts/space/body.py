@@ -96,6 +96,12 @@ class Body(Part):
         before = _reach_before(anchor, self.size, self._up, self._up_sign)
         self._before = self.reach_before = before
         self._after = tuple(side - reach for side, reach in zip(self.size, before, strict=True))
+        self._left: list[float] = []
+        self._flat = len(axes) == 2
+        self._plain_motion = self._flat and integrator == "semi-implicit"
+        self._near: tuple[Grown, ...] = ()
+        self._near_low: tuple[float, ...] = (math.nan,) * len(axes)
+        self._near_high: tuple[float, ...] = (math.nan,) * len(axes)
         self._grown: dict[tuple[int, ...], tuple[Grown, ...]] = {}
         self._moving: Callable[[], tuple[float, ...]] = partial(attrgetter(*axes, *(f"v{axis}" for axis in axes)), self)
 
@@ -171,31 +177,34 @@ class Body(Part):
         ]
 
     def begin(self) -> None:
-        self._was_grounded = self.grounded = self._rests()
+        position = self.position
+        solids = self._solids(position, (0.0,) * len(position))
+        self._was_grounded = self.grounded = self._rests(position, getattr(self, f"v{self.axes[self._up]}"), solids)
         self._probe_ground()
-        self._look_for_trouble()
+        self._look_for_trouble(position, solids)
 
     def step(self) -> None:
-        count = len(self.axes)
-        state = self._moving()
-        position, velocity = list(state[:count]), list(state[count:])
+        position, velocity = self._place_and_speed()
+        untouched = position == self._left
         move = self._advance(velocity)
-        solids = self._solids(position, move)
+        solids = self._solids(position, move, untouched)
         contacts = sweep(position, move, velocity, solids, self._up, self._up_sign, self.bounce)
-        if count == 2:
-            self.x, self.y = position
-            self.vx, self.vy = velocity
-        else:
-            self.set_position(position)
-            self.set_velocity(velocity)
+        self.x, self.y, *deep = position
+        self.vx, self.vy, *deep_speed = velocity
+        if deep:
+            (self.z,), (self.vz,) = deep, deep_speed
         self.contacts = contacts
-        self._note_contacts(contacts)
+        self._note_contacts(contacts, position, velocity, solids)
         if self.on_contact is not None:
             for contact in contacts:
                 self.on_contact(self, contact)
         if self.probe is not None:
             self._probe_ground()
-        self._look_for_trouble()
+        if untouched and not self._trouble:
+            self._look_outside(position)
+        else:
+            self._look_for_trouble(position, solids)
+        self._left = position
 
     def set_position(self, position: Sequence[float]) -> None:
         """Sets x and y (and z)."""
@@ -211,59 +220,86 @@ class Body(Part):
         kept = ("gravity", "bounce", "air_control", "grounded", "near_ground", "falls_through", "_was_grounded")
         saved = {name: getattr(self, name) for name in kept}
         touching = [list(pair) for pair in self.touching]
-        return saved | {"moving": list(self._moving()), "touching": touching, "trouble": list(self._trouble)}
+        return saved | {
+            "moving": list(self._moving()),
+            "touching": touching,
+            "trouble": list(self._trouble),
+            "left": list(self._left),
+        }
 
     def load(self, saved: dict[str, Any]) -> None:
         plain = dict(saved)
         moving, self.touching, self._trouble = plain.pop("moving"), plain.pop("touching"), plain.pop("trouble")
+        self._left = plain.pop("left")
         self.set_position(moving[: len(self.axes)])
         self.set_velocity(moving[len(self.axes) :])
         for name, value in plain.items():
             setattr(self, name, value)
 
+    def _place_and_speed(self) -> tuple[list[float], list[float]]:
+        if self._flat:
+            return [self.x, self.y], [self.vx, self.vy]
+        return [self.x, self.y, self.z], [self.vx, self.vy, self.vz]
+
     def _advance(self, velocity: list[float]) -> list[float]:
         """Changes the velocity by a frame of gravity, and returns the displacement of the frame."""
-        rate, pull = self._rate, -self.gravity * self._up_sign
-        start = velocity[self._up]
-        if pull:
-            velocity[self._up] = start + pull / rate
+        rate, up = self._rate, self._up
+        start = velocity[up]
+        if self.gravity:
+            velocity[up] = start - self.gravity * self._up_sign / rate
+        if self._plain_motion and not self.limit:
+            return [velocity[0] / rate, velocity[1] / rate]
         if self.limit:
             for axis, most in self.limit.items():
                 i = self.axes.index(axis)
                 velocity[i] = max(-most, min(most, velocity[i]))
         move = [speed / rate for speed in velocity]
         if self.integrator == "explicit":
-            move[self._up] = start / rate
+            move[up] = start / rate
         elif self.integrator == "leapfrog":
-            move[self._up] = (start + velocity[self._up]) / 2 / rate
+            move[up] = (start + velocity[up]) / 2 / rate
         return move
 
-    def _solids(self, position: Sequence[float], move: Sequence[float]) -> Sequence[Grown]:
-        """Every solid that it could meet on a move, grown by its own extent."""
-        low, high = [], []
-        for p, way, before, after in zip(position, move, self._before, self._after, strict=True):
-            if way < 0.0:
-                low.append(p + way - before - _TOUCH)
-                high.append(p + after + _TOUCH)
-            else:
-                low.append(p - before - _TOUCH)
-                high.append(p + way + after + _TOUCH)
-        try:
-            key = self.level.grid.key(low, high)
-        except (OverflowError, ValueError):
+    def _solids(self, position: Sequence[float], move: Sequence[float], inside: bool = False) -> Sequence[Grown]:
+        """Every solid that it could meet on a move, grown by its own extent.
+
+        The solids of the cells that it was in are good for as long as its whole way stays inside them; `inside` says
+        that its position is known to be.
+        """
+        low, high = self._near_low, self._near_high
+        for i, way in enumerate(move):
+            p = position[i]
+            if not (low[i] <= p + way <= high[i] and (inside or low[i] <= p <= high[i])):
+                self._near = self._find_near(position, move)
+                break
+        if self.falls_through:
+            return tuple(solid for solid in self._near if not solid.box.one_way)
+        return self._near
+
+    def _find_near(self, position: Sequence[float], move: Sequence[float]) -> tuple[Grown, ...]:
+        """Looks up the cells that a move goes through, and how far their solids are good for."""
+        self._near_low = self._near_high = (math.nan,) * len(position)
+        ways = list(zip(position, move, self._before, self._after, strict=True))
+        low = [min(p, p + way) - before - _TOUCH for p, way, before, _ in ways]
+        high = [max(p, p + way) + after + _TOUCH for p, way, _, after in ways]
+        grid = self.level.grid
+        if not all(map(math.isfinite, low + high)):
             return ()
+        key = grid.key(low, high)
+        cell = grid.cell
+        self._near_low = tuple(key[2 * i] * cell + reach + _TOUCH for i, reach in enumerate(self._before))
+        self._near_high = tuple((key[2 * i + 1] + 1) * cell - reach - _TOUCH for i, reach in enumerate(self._after))
         solids = self._grown.get(key)
         if solids is None:
             if len(self._grown) >= 10_000:
                 self._grown.clear()
-            boxes = self.level.grid.boxes_in(key)
-            wanted = [box for box in boxes if self.layers is None or box.layer in self.layers]
+            wanted = [box for box in grid.boxes_in(key) if self.layers is None or box.layer in self.layers]
             solids = self._grown[key] = tuple(grow(box, self._before, self._after) for box in wanted)
-        if self.falls_through:
-            solids = tuple(solid for solid in solids if not solid.box.one_way)
         return solids
 
-    def _note_contacts(self, contacts: list[Contact]) -> None:
+    def _note_contacts(
+        self, contacts: list[Contact], position: Sequence[float], velocity: Sequence[float], solids: Sequence[Grown]
+    ) -> None:
         up, ground = self._up, 1 if self._up_sign > 0 else -1
         floor: Contact | None = None
         touching = []
@@ -273,33 +309,32 @@ class Body(Part):
                 continue
             side = [contact.axis, contact.normal]
             if side not in self.touching:
-                axis = self.axes[contact.axis]
-                self.say(
-                    "bumped",
-                    axis=axis,
-                    normal=contact.normal,
-                    on=_called(contact.box),
-                    speed=contact.speed,
-                    time=contact.time,
-                )
+                self._say_bumped(contact)
             touching.append(side)
         self.touching = touching
-        grounded = self.grounded = (floor is not None and not self.bounce) or self._rests()
-        if grounded and not self._was_grounded:
-            impact = {"on": _called(floor.box), "speed": floor.speed, "time": floor.time} if floor else {}
-            self.say("landed", **impact)
-        elif self._was_grounded and not grounded:
-            self.say("left_ground")
-        self._was_grounded = grounded
+        if floor is not None and not self.bounce:
+            grounded = True
+        else:
+            grounded = self._rests(position, velocity[up], solids)
+        self.grounded = grounded
+        if grounded is not self._was_grounded:
+            if grounded:
+                impact = {"on": _called(floor.box), "speed": floor.speed, "time": floor.time} if floor else {}
+                self.say("landed", **impact)
+            else:
+                self.say("left_ground")
+            self._was_grounded = grounded
 
-    def _rests(self) -> bool:
+    def _say_bumped(self, contact: Contact) -> None:
+        axis, on = self.axes[contact.axis], _called(contact.box)
+        self.say("bumped", axis=axis, normal=contact.normal, on=on, speed=contact.speed, time=contact.time)
+
+    def _rests(self, position: Sequence[float], rising: float, solids: Sequence[Grown]) -> bool:
         """Whether it touches ground exactly, and does not move up from it."""
         up, sign = self._up, self._up_sign
-        state = self._moving()
-        position = state[: len(self.axes)]
-        if state[len(self.axes) + up] * sign > 0:
+        if rising * sign > 0:
             return False
-        for solid in self._solids(position, (0.0,) * len(position)):
+        for solid in solids:
             surface = solid.high[up] if sign > 0 else solid.low[up]
             if position[up] == surface and all(
                 i == up or solid.low[i] < p < solid.high[i] for i, p in enumerate(position)
@@ -315,26 +350,25 @@ class Body(Part):
         down[self._up] = -self._up_sign * self.probe
         self.near_ground = bool(sweep(position, down, down[:], self._solids(position, down), self._up, self._up_sign))
 
-    def _look_for_trouble(self) -> None:
+    def _look_for_trouble(self, position: Sequence[float], solids: Sequence[Grown]) -> None:
         """Says once what is wrong with where it stands, when it begins to be so."""
-        position = self.position
-        found = []
+        found = ["overlapping"] if any(overlapping(position, s) and not s.box.one_way for s in solids) else []
         if not all(map(math.isfinite, position)):
             found = ["not_finite"]
-        else:
-            if any(
-                not solid.box.one_way and overlapping(position, solid)
-                for solid in self._solids(position, (0.0,) * len(position))
-            ):
-                found.append("overlapping")
-            if any(
-                not low <= p <= high for low, p, high in zip(self.level.low, position, self.level.high, strict=True)
-            ):
-                found.append("out_of_bounds")
+        elif not all(low <= p <= high for low, p, high in zip(self.level.low, position, self.level.high, strict=True)):
+            found.append("out_of_bounds")
         for trouble in found:
             if trouble not in self._trouble:
                 self.say(trouble)
         self._trouble = found
+
+    def _look_outside(self, position: Sequence[float]) -> None:
+        """The same for a body that no one moved but its own sweep, after which nothing overlaps."""
+        low, high = self.level.low, self.level.high
+        for i, p in enumerate(position):
+            if not low[i] <= p <= high[i]:
+                self._look_for_trouble(position, ())
+                break
 
     def _set_speed(self, name: str, speed: float) -> None:
         if name not in (f"v{axis}" for axis in self.axes):

@@ -16,7 +16,7 @@ MOST_CELLS_OF_A_BOX = 4096
 
 
 class Grid:
-    """Cells about as large as the median box. A region's boxes are found once and remembered, by its cells.
+    """Cells twice as large as the median box. A region's boxes are found once and remembered, by its cells.
 
     A look-up costs O(cells of the region) the first time, and one dictionary access after that.
     """
@@ -25,7 +25,7 @@ class Grid:
         self.boxes = boxes
         self.axes = range(axes)
         sides = sorted(max(box.high[i] - box.low[i] for i in self.axes) for box in boxes)
-        self.cell = max(sides[len(sides) // 2] if sides else 1.0, 1e-6)
+        self.cell = max(2.0 * sides[len(sides) // 2] if sides else 1.0, 1e-6)
         self._cells: dict[tuple[int, ...], list[int]] = {}
         self._everywhere: list[int] = []
         self._remembered: dict[tuple[int, ...], tuple[Box, ...]] = {}

@@ -45,7 +45,11 @@ def grow(box: Box, before: Sequence[float], after: Sequence[float]) -> Grown:
 
 def overlapping(position: Sequence[float], solid: Grown) -> bool:
     """Whether a body at that position overlaps; touching is not overlapping."""
-    return all(low < p < high for low, p, high in zip(solid.low, position, solid.high, strict=True))
+    low, high, _ = solid
+    for i, p in enumerate(position):
+        if not low[i] < p < high[i]:
+            return False
+    return True
 
 
 def sweep(
@@ -66,29 +70,34 @@ def sweep(
     contacts: list[Contact] = []
     start = position[:]
     gone = 0.0
-    while solids and len(contacts) < MOST_IMPACTS:
+    while solids:
         found = _first(position, move, solids, up, up_sign)
         if found is None:
             break
         time, axis, solid = found
         positive = move[axis] > 0
         surface = solid.low[axis] if positive else solid.high[axis]
-        for i, way in enumerate(move):
-            position[i] = surface if i == axis else position[i] + way * time
-            move[i] = way * (1.0 - time)
-        gone += (1.0 - gone) * time
+        if time:
+            for i, way in enumerate(move):
+                position[i] += way * time
+                move[i] = way * (1.0 - time)
+            gone += (1.0 - gone) * time
+        position[axis] = surface
         contacts.append(Contact(axis, -1 if positive else 1, solid.box, gone, abs(velocity[axis])))
         if bounce:
             move[axis] *= -bounce
             velocity[axis] *= -bounce
         else:
             move[axis] = velocity[axis] = 0.0
-        _settle(position, start, solids)
-    else:
-        if contacts:
+            if len(solids) == 1:
+                solids = ()  # a box lies wholly beyond the surface at which it stopped a body: it is not met again
+        if solids:
+            _settle(position, start, solids)
+        if len(contacts) == MOST_IMPACTS:
             return contacts
     for i, way in enumerate(move):
-        position[i] += way
+        if way:
+            position[i] += way
     if solids:
         _settle(position, start, solids)
     return contacts
