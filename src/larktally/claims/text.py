@@ -112,7 +112,7 @@ def _plain_reason(message: str | None) -> str:
         "invalid syntax. Perhaps you forgot a comma?": "two things stand side by side; a comma or operator is missing"
     }
     reason = (message or "").split(" (<unknown>")[0]
-    if "cannot assign" in reason or "Maybe you meant '=='" in reason:
+    if "assign" in reason or "meant '=='" in reason:
         return "'=' stands where '==' is meant"
     return known.get(reason, reason or "the text ends too early")
 

@@ -85,7 +85,7 @@ def compile_row(sources: Sequence[Source]) -> Callable[[], tuple[Any, ...]]:
     values: list[ast.expr] = [ast.Attribute(maker._owner(owner), attribute, ast.Load()) for owner, attribute in sources]
     function = ast.Lambda(args=ast.arguments([], [], None, [], [], None, []), body=ast.Tuple(values, ast.Load()))
     code = compile(ast.fix_missing_locations(ast.Expression(function)), "<row>", "eval")
-    return eval(code, maker.names)  # type: ignore[no-any-return]  # noqa: S307 (syntax of our own making)
+    return eval(code, maker.names)  # type: ignore[no-any-return]
 
 
 def reads_of(

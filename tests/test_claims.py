@@ -1,0 +1,342 @@
+"""The claim language against a slow oracle, and what its messages say."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from tests.oracle import Oracle, verdict
+
+import larktally as lt
+from larktally.claims.kinds import check_tree
+from larktally.claims.signals import Reading
+from larktally.claims.tree import Call, ChannelRef, Comparison, Flag, Membership, Number, Operation, Text
+from larktally.claims.vocabulary import vocabulary_of
+from larktally.traces import Channel, Column, EventLog, Header
+
+STATES = ("a", "a/x", "b")
+
+
+@st.composite
+def traces(draw):
+    count = draw(st.integers(1, 14))
+    column = lambda values: draw(st.lists(values, min_size=count, max_size=count))  # noqa: E731
+    numbers = st.integers(-3, 3).map(float) | st.sampled_from([0.5, math.inf, -math.inf, math.nan])
+    values = {
+        "x": column(numbers),
+        "n": column(st.integers(-3, 3)),
+        "f": column(st.booleans()),
+        "moth.2.s": column(st.integers(0, 2)),
+    }
+    hop = column(st.sampled_from([0.0, 1.0, -0.6, 0.3]))
+    events = [
+        (k, name, source, {"amount": k} if k % 2 else {})
+        for k in range(count)
+        for name, source in draw(
+            st.lists(st.sampled_from([("hop", "wick"), ("hop", "wick.gait"), ("hurt", "moth")]), max_size=2)
+        )
+    ]
+    channels = [
+        Channel("x", "number"),
+        Channel("n", "count"),
+        Channel("f", "flag"),
+        Channel("moth.2.s", "label", STATES),
+    ]
+    columns = {c.name: Column(c, np.array(values[c.name], dtype=c.dtype)) for c in channels}
+    log = EventLog()
+    for event in events:
+        log.add(*event)
+    header = Header(rate_text="60", channels=tuple(channels), inputs=("hop",), actions=("hop",), events=("hop", "hurt"))
+    trace = lt.Trace(header, columns, {"hop": np.array(hop)}, log)
+    rows = [{**{n: v[k] for n, v in values.items()}, "moth.2.s": STATES[values["moth.2.s"][k]]} for k in range(count)]
+    return trace, Oracle(rows, events, {"hop": hop}, 60.0)
+
+
+small = st.integers(0, 5).map(Number)
+span = st.integers(1, 5).map(Number) | st.integers(1, 5).map(lambda n: Text(f"{n}f"))
+
+
+def call(name, *args, **named):
+    return st.builds(
+        lambda given, words: Call(name, given, tuple((k, v) for k, v in words.items() if v is not None)),
+        st.tuples(*args),
+        st.fixed_dictionaries(named),
+    )
+
+
+def optional(strategy):
+    return st.none() | strategy
+
+
+numbers = st.deferred(
+    lambda: (
+        st.integers(0, 3).map(Number)
+        | st.sampled_from([ChannelRef("x"), ChannelRef("n"), Call("frame"), Call("time")])
+        | st.builds(lambda op, a, b: Operation(op, (a, b)), st.sampled_from("+-*/"), numbers, numbers)
+        | numbers.map(lambda a: Operation("neg", (a,)))
+        | call("abs", numbers)
+        | call("min", numbers, numbers)
+        | call("max", numbers, numbers)
+        | call("delta", numbers)
+        | call("per_second", numbers)
+        | call("lasted", flags)
+        | call("since", flags)
+        | call("prev", numbers, small)
+        | call("latest", numbers, when=flags)
+        | call("count", flags, last=optional(span))
+        | call("count", flags, since=flags)
+        | call("total", st.just(ChannelRef("n")), last=optional(span))
+        | call("total", st.just(ChannelRef("n")), since=flags)
+        | call("highest", numbers, last=optional(span))
+        | call("lowest", numbers, last=optional(span))
+        | call("mean", st.just(ChannelRef("n")), last=optional(span))
+        | call("value", st.just(Text("hop")))
+        | call("events", st.just(Text("hop")), source=optional(st.just(Text("wick"))))
+        | call("data", st.sampled_from([Text("hop"), Text("hurt")]), st.just(Text("amount")))
+    )
+)
+flags = st.deferred(
+    lambda: (
+        st.sampled_from([ChannelRef("f"), Flag(True), Flag(False)])
+        | st.builds(
+            lambda ops, args: Comparison(tuple(ops), tuple(args[: len(ops) + 1])),
+            st.lists(st.sampled_from(["<", "<=", ">", ">=", "==", "!="]), min_size=1, max_size=2),
+            st.tuples(numbers, numbers, numbers),
+        )
+        | st.builds(
+            lambda op, s: Comparison((op,), (ChannelRef("moth.2.s"), Text(s))),
+            st.sampled_from(["==", "!="]),
+            st.sampled_from(STATES),
+        )
+        | st.builds(
+            lambda s: Membership(ChannelRef("moth.2.s"), tuple(map(Text, s))),
+            st.lists(st.sampled_from(STATES), min_size=1, max_size=2),
+        )
+        | st.builds(
+            lambda x, o: Membership(x, tuple(map(Number, o))),
+            numbers,
+            st.lists(st.integers(0, 3), min_size=1, max_size=2),
+        )
+        | st.builds(
+            lambda op, args: Operation(op, tuple(args)),
+            st.sampled_from(["and", "or"]),
+            st.lists(flags, min_size=2, max_size=3),
+        )
+        | flags.map(lambda p: Operation("not", (p,)))
+        | call("near", numbers, numbers, numbers)
+        | call("implies", flags, flags)
+        | call("began", flags)
+        | call("ended", flags)
+        | call("changed", numbers)
+        | call("prev", flags)
+        | call("event", st.sampled_from([Text("hop"), Text("hurt")]), source=optional(st.just(Text("wick"))))
+        | st.builds(lambda name: Call(name, (Text("hop"),)), st.sampled_from(["held", "pressed", "released"]))
+        | st.builds(lambda s: Call("in_state", (ChannelRef("moth.2.s"), Text(s))), st.sampled_from(STATES))
+    )
+)
+properties = (
+    call("always", flags)
+    | call("never", flags)
+    | call("eventually", flags)
+    | call("at", small, flags)
+    | st.builds(
+        lambda a, p, within, wait, unless: Call(
+            "follows",
+            (a, p),
+            (
+                ("within", Number(within + wait)),
+                *((("after", Number(wait)),) if wait else ()),
+                *((("unless", unless),) if unless else ()),
+            ),
+        ),
+        flags,
+        flags,
+        st.integers(0, 4),
+        st.integers(0, 3),
+        optional(flags),
+    )
+    | call("lasts", flags, flags, span)
+    | call("until", flags, flags, flags)
+    | call("precedes", flags, flags)
+    | call("spaced", flags, at_least=small)
+    | st.builds(
+        lambda p, low, more: Call("spaced", (p,), (("at_least", Number(low)), ("at_most", Number(low + more)))),
+        flags,
+        st.integers(0, 3),
+        st.integers(0, 3),
+    )
+    | call("stays", flags, at_least=span)
+    | call("stays", flags, at_most=span)
+    | call("stays", flags, exactly=span)
+    | call("exactly", flags, small)
+    | call("at_least", flags, small)
+    | call("at_most", flags, small)
+    | st.lists(flags, min_size=2, max_size=3).map(lambda args: Call("in_order", tuple(args)))
+)
+
+
+def same(a, b):
+    return a == b or (a != a and b != b) or (isinstance(a, float) and math.isclose(a, b, rel_tol=1e-9, abs_tol=1e-9))
+
+
+@settings(max_examples=150, deadline=None)
+@given(traces(), flags | numbers)
+def test_every_signal_agrees_with_the_oracle_in_every_row(made, node):
+    trace, oracle = made
+    check_tree(node, vocabulary_of(trace))
+    found = Reading(trace).column(node).tolist()
+    expected = [oracle.at(node, k) for k in range(trace.rows)]
+    assert all(map(same, found, expected)), (lt.to_text(node), found, expected)
+
+
+@settings(max_examples=300, deadline=None)
+@given(traces(), properties)
+def test_every_property_agrees_with_the_oracle_in_verdict_breaches_open_and_margin(made, node):
+    trace, oracle = made
+    text = lt.to_text(node)
+    assert lt.parse(text) == node
+    (result,) = lt.check(trace, [lt.claim("c", text)])
+    obligations, breaches, opened, margin = oracle.judge(node)
+    assert (result.obligations, result.broken, result.open) == (obligations, len(breaches), opened), text
+    assert [(b.trigger, b.row) for b in result.breaches] == breaches[:100], text
+    assert result.verdict == verdict(node, obligations, breaches, opened), text
+    assert same(result.margin, margin) if margin is not None else result.margin is None, text
+    assert str(result)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.text(st.sampled_from("abwx.()'\"<>=+-*/% ,0159[]{}:@\n\\") | st.characters(), max_size=40))
+def test_any_text_at_all_is_a_tree_or_an_error(text):
+    try:
+        assert lt.parse(lt.to_text(lt.parse(text))) == lt.parse(text)
+    except lt.ClaimError:
+        pass
+
+
+def python_form(node):
+    """The same tree built by the Python form."""
+    match node:
+        case Number(value) | Flag(value) | Text(value):
+            return value
+        case ChannelRef(name):
+            return lt.ch(name)
+        case Call(name, args, named) if name not in ("frame", "time"):
+            return getattr(lt.language, name)(*map(python_form, args), **{k: python_form(v) for k, v in named})
+        case _:
+            return lt.Form(node)
+
+
+@given(properties)
+def test_the_python_form_builds_the_same_tree(node):
+    assert python_form(node).tree == node
+
+
+def test_python_operators_build_what_text_says_and_refuse_what_they_cannot():
+    x, f = lt.ch("x"), lt.ch("f")
+    form = lt.language.always(((x + 1) / 2 <= -3) | ~(f & (x.one_of(1, 2))))
+    assert form.tree == lt.parse("always((x + 1) / 2 <= -3 or not (f and x in (1, 2)))")
+    for wrong in (lambda: f and f, lambda: 0 < x < 1, lambda: x in (1, 2), lambda: not f, lambda: 1 in x):
+        with pytest.raises(lt.ClaimError, match="one_of"):
+            wrong()
+
+
+@pytest.mark.parametrize(
+    ("that", "said"),
+    [
+        ("always(wick.burts < 3)", "no channel 'wick.burts' in this trace"),
+        ("always(wick.y)", "takes a condition.*this is a number; compare it: wick.y > 0"),
+        ("always(wick.gait == 'airbourne')", "never 'airbourne'; did you mean 'airborne'"),
+        ("always(in_state(wick.gait, 'air'))", "no state 'air'"),
+        ("always(wick.gait > 'standing')", "a label has no order"),
+        ("always(wick.y == 'a')", "a number is compared with a label"),
+        ("always(held('jump'))", "no action 'jump'.*declare it"),
+        ("never(event('hopp'))", "no event 'hopp' was declared or seen; did you mean 'hop'"),
+        ("always(param('rset') > 1)", "no param 'rset'; did you mean 'rest'"),
+        ("follows(event('hop'), wick.grounded)", "follows needs within="),
+        ("follows(event('hop'), wick.grounded, within='0.01s')", "not a whole number"),
+        ("follows(event('hop'), wick.grounded, within=2, after=3)", "after=3 is more than within=2"),
+        ("lasts(wick.grounded, wick.grounded, 0)", "at least 1"),
+        ("at(10**18, wick.grounded)", "a duration is written"),
+        ("exactly(wick.grounded, 1.5)", "a whole number of rows"),
+        ("wick.y > 3", r"a signal, with a value in each row.*write always\("),
+        ("alwys(wick.grounded)", "no function 'alwys'.*did you mean 'always'"),
+        ("always(wick.grounded, 3)", "does not take 2 arguments"),
+        ("always(wick.y = 3)", "'=' stands where '==' is meant"),
+        ("always([x for x in y])", "no listcomp"),
+        ("always((lambda: 1)())", "only the language's own functions"),
+        ("always(wick.y.__class__())", "only the language's own functions"),
+        ("always(wick.y if true else false)", "if … else"),
+        ("always(prev(wick.y)[0] > 1)", "square brackets"),
+        ("count(wick.grounded, last=3, since=wick.grounded) > 3", "last= or since="),
+        ("'a' * 10 ** 9 == 'b'", "takes a number"),
+        ("not " * 150 + "wick.grounded", "nested|deep"),
+        ("(" * 3000, "nested|parenthes"),
+        ("x" * 10_001, "10001 characters"),
+        ("always(1e999 > 2)", "beyond float64"),
+        ("measured(wick.y, 1, 2)", "takes a measure of the whole run: apex"),
+        ("always(seen(wick.y) > 3)", "record the sim with seen=True"),
+    ],
+)
+def test_what_does_not_fit_is_told_with_its_place_and_the_nearest_name(dusk_trace, that, said):
+    with pytest.raises(lt.ClaimError, match=said):
+        lt.check(dusk_trace, [lt.claim("burst rests", that)])
+
+
+def test_the_caret_stands_under_the_place(dusk_trace):
+    with pytest.raises(lt.ClaimError) as error:
+        lt.check(dusk_trace, [lt.claim("c", "always(wick.gait == 'standing' and größe < 3)")])
+    shown, caret = str(error.value).splitlines()[-2:]
+    assert shown[caret.index("^") : caret.rindex("^") + 1] == "größe"
+
+
+def test_hostile_arithmetic_is_cheap(dusk_trace):
+    tally = lt.check(
+        dusk_trace, [lt.claim("c", "always(9**9**9 > 1)"), lt.claim("d", "never(prev(wick.y, 999999999999999) > 99)")]
+    )
+    assert tally.passed
+
+
+def test_a_story_names_frame_value_reason_and_rows_around(dusk_trace):
+    tally = lt.check(dusk_trace, [lt.claim("low", "always(wick.y <= 80)", why="the lamps hang at 80")])
+    assert not tally.passed and tally["low"].margin == -5.0
+    story = str(tally)
+    for words in (
+        "BROKEN: low",
+        "because: the lamps hang at 80",
+        "first in row 47 (0.783 s)",
+        "wick.y = 81.25",
+        ">   47",
+        "also broken",
+    ):
+        assert words in story
+    with pytest.raises(lt.LarkError, match="no claim 'lo'"):
+        tally["lo"]
+
+
+def test_vacuous_and_unfinished_are_verdicts_that_fail_unless_allowed(dusk_trace):
+    vacuous = "always(implies(held('left'), wick.y > 0))"
+    unfinished = "follows(frame == 215, wick.y > 99, within=20)"
+    tally = lt.check(dusk_trace, [lt.claim("v", vacuous), lt.claim("u", unfinished)])
+    assert [result.verdict for result in tally] == ["vacuous", "unfinished"] and not tally.passed
+    assert "held('left') never held" in str(tally) and "run more frames" in str(tally)
+    assert lt.check(
+        dusk_trace, [lt.claim("v", vacuous, allow="vacuous"), lt.claim("u", unfinished, allow=["unfinished"])]
+    ).passed
+
+
+def test_measures_read_one_number_off_a_run(dusk_trace):
+    expected = {
+        "apex('wick.y')": 69.0,
+        "air_time(wick.grounded)": 46,
+        "time_to(event('landed'))": 76 / 60,
+        "longest(in_state(wick.gait, 'airborne'))": 47,
+        "shortest_gap(event('used'))": 50,
+        "value_when(wick.x, event('hop'))": 84.0,
+        "rows_with(wick.y > 80)": 12,
+        "settling(wick.y, 1)": 76,
+    }
+    assert {that: pytest.approx(lt.measure(dusk_trace, that)) for that in expected} == expected
+    assert math.isnan(lt.measure(dusk_trace, "first_row(wick.y < 0)"))
+    assert lt.check(dusk_trace, [lt.claim("m", "measured(apex('wick.y'), 68, 70)")]).passed
+    assert not lt.check(dusk_trace, [lt.claim("m", "measured(first_row(wick.y < 0), 0, 9)")]).passed

@@ -1,0 +1,184 @@
+"""The command line as its users meet it: output, exit statuses, messages."""
+
+import json
+import subprocess
+import sys
+
+import pytest
+from click.testing import CliRunner
+
+import larktally as lt
+from larktally.cli import main
+
+
+def call(*args):
+    return CliRunner().invoke(main, [str(arg) for arg in args])
+
+
+def test_help_loads_nothing_slow():
+    code = (
+        "import sys; from click.testing import CliRunner; from larktally.cli import main;"
+        "out = CliRunner().invoke(main, ['--help']).output;"
+        "slow = {'numpy', 'rich', 'matplotlib', 'pyarrow', 'pandas', 'scipy'} & set(sys.modules); print(out); assert not slow, slow"
+    )
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert "Check the claims of a TOML file on a trace." in out
+
+
+def test_the_demo_runs_the_whole_thread(tmp_path):
+    result = call("demo", tmp_path / "demo")
+    assert result.exit_code == 0, result.output
+    for words in (
+        "4 of 4 claims passed",
+        "identical: 221 rows",
+        "BROKEN  a hop starts on the ground",
+        "row 52",
+        "Next: larktally",
+    ):
+        assert words in result.output
+    written = sorted(path.name for path in (tmp_path / "demo").iterdir())
+    assert written == ["dusk_run.jsonl", "dusk_run.parquet", "dusk_run.png", "faulty_run.parquet", "quay.py"]
+    assert (tmp_path / "demo" / "dusk_run.png").read_bytes()[16:24] == (1280).to_bytes(4) + (800).to_bytes(4)
+
+
+def test_run_records_in_order_and_its_status_says_what_was_kept(model_file, tmp_path):
+    result = call("run", model_file, "--to", tmp_path / "traces", "--format", "jsonl")
+    assert result.exit_code == 1
+    assert result.output.index("dusk_run: 220 frames") < result.output.index("faulty_run: 220 frames")
+    assert call("run", f"{model_file}:dusk_run", "--to", tmp_path / "t").exit_code == 0
+    plain = json.loads(call("run", model_file, "--to", tmp_path / "traces", "--json").output)
+    assert [scenario["passed"] for scenario in plain] == [True, False]
+    assert plain[1]["claims"][0]["breaches"] == [{"trigger": 52, "row": 52}]
+    missing = call("run", f"{model_file}:dusk_rum")
+    assert missing.exit_code == 2 and "no scenario 'dusk_rum'; did you mean 'dusk_run'" in missing.output
+
+
+def test_replay_says_identical_or_where(model_file, tmp_path):
+    call("run", model_file, "--to", tmp_path)
+    same = call("replay", tmp_path / "dusk_run.parquet", model_file)
+    assert same.exit_code == 0 and same.output.startswith("identical: 221 rows")
+    other = call("replay", tmp_path / "dusk_run.parquet", f"{model_file}:faulty_run")
+    assert other.exit_code == 1 and "first divergence in row 52" in other.output
+    assert (
+        json.loads(call("replay", tmp_path / "dusk_run.parquet", f"{model_file}:faulty_run", "--json").output)["row"]
+        == 52
+    )
+
+
+def test_show_prints_rows_and_events(dusk_trace, tmp_path):
+    path = dusk_trace.save(tmp_path / "run.parquet")
+    shown = call("show", path, "--frames", "29..31,76", "--only", "wick.y")
+    lines = shown.output.splitlines()
+    assert lines[0].startswith("dusk_run: rows 0..220 at 60 frames/s")
+    assert [line.split()[:3] for line in lines[2:6]] == [
+        ["29", "0.483", "16"],
+        ["30", "0.500", "21.75"],
+        ["31", "0.517", "27.25"],
+        ["76", "1.267", "16"],
+    ]
+    assert "hop(wick.gait)" in lines[3]
+    events = call("show", path, "--events", "--frames", "0..60").output
+    assert "left_ground" in events and "landed" not in events
+    assert json.loads(call("show", path, "--frames", "30", "--json").output)[0]["inputs"] == {"right": 1.0, "hop": 1.0}
+    for option, said in (
+        (("--frames", "999"), "rows 0..220"),
+        (("--frames", "x"), "takes a row"),
+        (("--only", "wick.yy"), "matches no"),
+    ):
+        wrong = call("show", path, *option)
+        assert wrong.exit_code == 2 and said in wrong.output
+
+
+CLAIMS = """
+[define]
+aloft = "in_state(wick.gait, 'airborne')"
+[[claim]]
+name = "a hop starts on the ground"
+that = "always(implies(event('hop'), prev(wick.grounded)))"
+[[claim]]
+name = "aloft is short"
+that = "stays(aloft, at_most='{limit}')"
+why = "the canal is narrow"
+tags = ["air"]
+"""
+
+
+def test_check_reads_claims_from_toml(dusk_trace, tmp_path):
+    trace, claims = dusk_trace.save(tmp_path / "run.jsonl"), tmp_path / "claims.toml"
+    claims.write_text(CLAIMS.format(limit="1s"))
+    kept = call("check", trace, claims)
+    assert kept.exit_code == 0 and "2 of 2 claims passed" in kept.output
+    claims.write_text(CLAIMS.format(limit="0.5s"))
+    broken = call("check", trace, claims)
+    assert broken.exit_code == 1 and "because  the canal is narrow" in broken.output
+    assert call("check", trace, claims, "--tag", "air", "--json").output.count('"name"') == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "no [[claim]]"),
+        ("[[claim]]\nname='a'", "that is missing"),
+        ("[[claim]]\nname='a'\nthat='always(wick.y > 1)'\nwhi='x'", "no key 'whi'; did you mean 'why'"),
+        (
+            "[[claim]]\nname='a'\nthat='always(wick.burts < 3)'",
+            "claim 'a': no channel 'wick.burts' in this trace; did you mean",
+        ),
+        ("[[claim]]\nname='a'\nthat='always(wick.y >'", "claim 'a': cannot be read"),
+        ("[[claim]]\nname='a'\nthat='always(event(\"hops\"))'", "declare it: events=('hops',)"),
+        ("[claim", "not TOML"),
+    ],
+)
+def test_a_claims_file_that_does_not_fit_is_told_by_name_and_place(dusk_trace, tmp_path, text, said):
+    trace, claims = dusk_trace.save(tmp_path / "run.jsonl"), tmp_path / "claims.toml"
+    claims.write_text(text)
+    result = call("check", trace, claims)
+    assert result.exit_code == 2 and said in result.output
+    assert "Traceback" not in result.output
+
+
+FAILING = """
+import larktally as lt
+class Oil:
+    def reset(self, setup): self.level = 7.0
+    def step(self, now):
+        self.level -= 1
+        if self.level < 3: raise RuntimeError("the can is empty")
+    def observe(self): return {"oil": self.level}
+sparks = lt.Scenario(Oil, frames=30)
+"""
+
+
+def test_a_subject_that_raises_ends_with_3_and_its_rows_are_kept(tmp_path):
+    model = tmp_path / "oil.py"
+    model.write_text(FAILING)
+    result = call("run", model, "--to", tmp_path)
+    assert result.exit_code == 3
+    assert "row 5: step failed: RuntimeError: the can is empty" in result.output and "oil.py, line 7" in result.output
+    assert lt.load_trace(tmp_path / "sparks.stopped.parquet")["oil"].tolist() == [7, 6, 5, 4, 3]
+    assert not (tmp_path / "sparks.parquet").exists()
+
+
+@pytest.mark.parametrize(
+    ("args", "said"),
+    [
+        (("runn",), "no command 'runn'; did you mean 'run'"),
+        (("run", "nothing.py"), "nothing.py: no such file"),
+        (("check", "nothing.parquet", "c.toml"), "nothing.parquet: no such file"),
+    ],
+)
+def test_bad_usage_is_one_message_and_status_2(args, said):
+    result = call(*args)
+    assert result.exit_code == 2 and said in result.output and "Traceback" not in result.output
+
+
+def test_a_model_file_that_does_not_run_is_told_by_its_line(tmp_path):
+    model = tmp_path / "broken.py"
+    for text, said in (
+        ("import larktally as lt\nx = y\n", "line 2: NameError"),
+        ("def (", "line 1"),
+        ("x = 1\n", "no scenario at the top level"),
+    ):
+        model.write_text(text)
+        result = call("run", model, "--to", tmp_path)
+        assert result.exit_code == 2 and said in result.output

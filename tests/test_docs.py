@@ -1,0 +1,45 @@
+"""Every block of Python in the documents runs, each document's blocks in a folder of their own."""
+
+import re
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+DOCUMENTS = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
+
+
+@pytest.mark.parametrize("document", DOCUMENTS, ids=lambda path: path.name)
+def test_the_blocks_of_a_document_run(document, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    names = {"__name__": "document"}
+    for block in re.findall(r"^```python\n(.*?)^```", document.read_text(encoding="utf-8"), re.M | re.S):
+        exec(compile(block, str(document), "exec"), names)
+
+
+def test_links_lead_somewhere():
+    for document in [ROOT / "ARCHITECTURE.md", *DOCUMENTS]:
+        for target in re.findall(r"\]\((?!https?:)([^)#]+)\)", document.read_text(encoding="utf-8")):
+            assert (document.parent / target).exists(), f"{document.name}: {target}"
+
+
+def test_every_claim_in_the_language_s_document_is_kept_by_the_demo(dusk_trace):
+    import larktally as lt
+    from larktally.claims.grammar import FUNCTIONS
+
+    rows = re.findall(
+        r"^\| `([a-z_]+)[^`]*` \| .* \| `([^`]+)`", (ROOT / "docs" / "claims.md").read_text(encoding="utf-8"), re.M
+    )
+    assert [name for name, _ in rows] == list(FUNCTIONS)[: len(rows)] or {name for name, _ in rows} == set(FUNCTIONS)
+    claims = [lt.claim(f"{name}", that) for name, that in rows if name != "seen"]
+    tally = lt.check(dusk_trace, claims)
+    assert tally.passed, tally
+
+
+def test_the_claims_file_in_the_document_is_kept(dusk_trace, tmp_path):
+    import larktally as lt
+
+    text = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "claims.md").read_text(encoding="utf-8"), re.S)
+    (tmp_path / "claims.toml").write_text(text[1], encoding="utf-8")
+    claims = lt.load_claims(tmp_path / "claims.toml", dusk_trace.channels)
+    assert len(claims) == 2 and lt.check(dusk_trace, claims).passed

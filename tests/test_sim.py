@@ -1,0 +1,227 @@
+"""Sims: the order of a frame, parts that are recorded, saved and restored by themselves, guards as text."""
+
+import pytest
+
+import larktally as lt
+from larktally.inputs import InputFeed
+
+QUAY = lt.Level.from_rows("........\n........\n########", cell=16)
+
+
+def model(build, **options):
+    """A model function around `build(sim)`, with a floor and the usual actions."""
+
+    def made(setup):
+        sim = lt.Sim(
+            setup, **{"level": QUAY, "actions": ("left", "right", "hop", "burst"), "events": ("hop",), **options}
+        )
+        build(sim)
+        return sim
+
+    return made
+
+
+def run(build, frames=20, script=None, **options):
+    return lt.record(model(build, **options), script, frames=frames)
+
+
+def test_a_cooldown_used_in_row_k_is_ready_in_row_k_plus_n():
+    def build(sim):
+        rest = sim.cooldown("burst", 3)
+        sim.after("machines", lambda now: now.pressed("burst") and rest.use())
+
+    trace = run(build, 16, lt.InputScript().press("burst", 10).press("burst", 12))
+    assert trace["burst.left"].tolist()[9:14] == [0, 3, 2, 1, 0]
+    assert trace["burst.ready"].tolist()[9:14] == [True, False, False, False, True]
+    assert [(e.row, e.name) for e in trace.events] == [(10, "used"), (12, "refused"), (13, "ready")]
+
+
+def test_a_request_waits_until_it_is_taken_or_expires():
+    def build(sim):
+        ask = sim.request("ask", "hop", keep=2)
+        sim.before("machines", lambda now: now.held("burst") and ask.take())
+
+    trace = run(build, 16, lt.InputScript().press("hop", 5).press("hop", 10).press("burst", 12))
+    assert [row for row, waiting in enumerate(trace["ask.waiting"]) if waiting] == [5, 6, 7, 10, 11]
+    assert [(e.row, e.name) for e in trace.events] == [(5, "asked"), (8, "expired"), (10, "asked"), (12, "taken")]
+
+
+def test_a_body_at_rest_is_grounded_in_row_0_and_a_launch_lets_go_at_once():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+        sim.after("machines", lambda now: now.pressed("hop") and wick.launch(vy=360))
+
+    trace = run(build, 60, lt.InputScript().press("hop", 4))
+    assert trace["wick.grounded"].tolist()[:6] == [True, True, True, True, False, False]
+    assert trace["wick.y"].max() - 16 == lt.apex(360, 900, 60) == 69.0
+    assert trace["wick.y"][-1] == 16.0
+    assert [e.name for e in trace.events] == ["left_ground", "landed"]
+
+
+@pytest.mark.parametrize(("order", "ages"), [("transition-first", "0 1 2 0 1 2"), ("during-first", "0 1 2 0 1 2")])
+def test_a_state_entered_in_row_k_with_after_n_is_left_in_row_k_plus_n(order, ages):
+    ran = []
+
+    def build(sim):
+        swing = sim.machine("swing", states=("idle", "struck"), start="idle", order=order)
+        swing.transition("idle", to="struck", after=3)
+        swing.transition("struck", to="idle", after=3)
+        swing.during("struck")(lambda now: ran.append(now.frame))
+
+    trace = run(build, 5)
+    assert trace["swing"].tolist() == ["idle"] * 3 + ["struck"] * 3
+    assert trace["swing.age"].tolist() == [int(age) for age in ages.split()]
+    assert ran == ([3, 4, 5] if order == "transition-first" else [4, 5])
+
+
+def test_the_phases_and_their_parts_stand_in_the_header_in_order(dusk_trace):
+    order = {phase.phase: phase.parts for phase in dusk_trace.header.order}
+    assert list(order) == ["inputs", "timers", "animations", "machines", "motion", "zones"]
+    assert order["timers"] == ("wick.burst",) and order["machines"] == ("wick.gait",) and order["motion"] == ("wick",)
+    assert dusk_trace.header.machines == {"wick.gait": ("standing", "airborne")}
+    assert dusk_trace.header.settings == {"rest": 48}
+
+
+def test_machines_see_timers_after_they_moved_and_bodies_before():
+    def build(sim):
+        sim.body("wick", size=(2, 2), at=(24, 20), velocity=(60, 0))
+        rest = sim.cooldown("rest", 3)
+        sim.after("machines", lambda now: rest.ready and rest.use())
+        sim.machine("m", states=("a", "b"), start="a").transition("a", to="b", when="rest.left == 1 and wick.x >= 26")
+
+    scenario = lt.Scenario(model(build), frames=6, claims=[lt.claim("c", "always(seen(wick.x) == prev(wick.x))")])
+    trace = lt.record(scenario)
+    assert lt.check(trace, scenario.claims).passed
+    assert trace.columns["seen:rest.left"].stored.tolist()[:5] == [0, 0, 2, 1, 0]
+    assert trace["m"].tolist().index("b") == 3
+    assert lt.replay(trace, scenario).identical
+
+
+def test_every_part_is_saved_and_restored_without_further_code():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+        facing = sim.value("wick.facing", 1)
+        rest = sim.cooldown("wick.burst", 7)
+        ask = sim.request("wick.ask", "hop", keep=3)
+        gait = sim.machine("wick.gait", states=("standing", "airborne"), start="standing")
+        gait.setting("airborne", wick, bounce=0.0, air_control=0.5)
+
+        @gait.during("standing", "airborne")
+        def steer(now):
+            wick.steer(vx=120 * now.axis("left", "right") + now.random.between(-3, 3))
+            facing.now = -facing.now if rest.use() else facing.now
+
+        gait.transition("standing", to="airborne", when="wick.ask.waiting")(
+            lambda now: (ask.take(), wick.launch(vy=300))
+        )
+        gait.transition("airborne", to="standing", when="wick.grounded")
+
+    script = lt.InputScript.at_random({"left": 0.1, "right": 0.2, "hop": 0.05}, 200, seed=2)
+    setup = lt.Setup(seed=11)
+    sim = model(build)(setup)
+    sim.reset(setup)
+    feed = InputFeed(script, sim.actions, lt.Rate(60))
+    rows, saved = [], {}
+    for frame in range(1, 201):
+        feed.advance(frame)
+        sim.step(feed.view)
+        rows.append((sim.row(), [repr(event) for event in sim._said]))
+        saved[frame] = sim.save()
+    for start in (30, 77, 140):
+        feed = InputFeed(script, sim.actions, lt.Rate(60))
+        for frame in range(1, start + 1):
+            feed.advance(frame)
+        sim.load(saved[start])
+        assert sim.row() == rows[start - 1][0]
+        for frame in range(start + 1, 201):
+            feed.advance(frame)
+            sim.step(feed.view)
+            assert (sim.row(), [repr(event) for event in sim._said]) == rows[frame - 1]
+            assert sim.save() == saved[frame]
+
+
+def test_one_more_part_does_not_change_the_others_random_numbers():
+    def moths(count):
+        def build(sim):
+            for n in range(count):
+                moth = sim.under(f"moth.{n}")
+                drift = moth.value("drift", 0.0)
+                flight = moth.machine("flight", states=("up",), start="up")
+                flight.during("up")(lambda now, drift=drift: setattr(drift, "now", now.random.unit()))
+
+        return run(build, 5)
+
+    two, three = moths(2), moths(3)
+    assert two["moth.1.drift"].tolist() == three["moth.1.drift"].tolist()
+    assert two["moth.1.drift"].tolist() != two["moth.0.drift"].tolist()
+    assert lt.rows_where(two, "moth.1.drift > 0").tolist() == [1, 2, 3, 4, 5]
+
+
+def test_a_clock_at_0_stands_still_and_at_a_half_ticks_in_every_second_frame():
+    def build(sim):
+        play = sim.clock("play", "1/2")
+        rest = sim.cooldown("rest", 3, clock="play")
+        sim.after("machines", lambda now: now.pressed("burst") and rest.use())
+        sim.after("zones", lambda now: now.pressed("hop") and play.pause())
+
+    trace = run(build, 14, lt.InputScript().press("burst", 1).press("hop", 5))
+    assert trace["play.count"].tolist()[:9] == [0, 0, 1, 1, 2, 2, 2, 2, 2]
+    assert trace["rest.left"].tolist()[:9] == [0, 3, 2, 2, 1, 1, 1, 1, 1]
+
+
+def broken_start(sim):
+    sim.machine("wick.gait", states=("standing", "airborne"), start="airbourne")
+
+
+def no_start(sim):
+    sim.machine("wick.gait", states=("standing", "airborne"))
+
+
+def unknown_target(sim):
+    sim.machine("g", states=("standing",), start="standing").transition("standing", to="standng", when="true")
+
+
+def unknown_channel(sim):
+    sim.body("wick", size=(1, 1), at=(40, 40))
+    sim.machine("g", states=("a",), start="a").transition("a", to="a", when="wick.yy > 3")
+
+
+def looks_back(sim):
+    sim.body("wick", size=(1, 1), at=(40, 40))
+    sim.machine("g", states=("a",), start="a").transition("a", to="a", when="prev(wick.y) > 3")
+
+
+def emits_in_guard(sim):
+    sim.machine("g", states=("a",), start="a").transition("a", to="a", when=lambda now: now.emit("hop"))
+
+
+def draws_in_guard(sim):
+    sim.machine("g", states=("a",), start="a").transition("a", to="a", when=lambda now: now.random.unit() > 1)
+
+
+def twice(sim):
+    sim.value("wick.facing", 1)
+    sim.value("wick.facing", 2)
+
+
+@pytest.mark.parametrize(
+    ("build", "said"),
+    [
+        (broken_start, "no state 'airbourne'; did you mean 'airborne'"),
+        (no_start, "has no start state; there are: 'standing', 'airborne'"),
+        (unknown_target, "no state 'standng'; did you mean 'standing'"),
+        (unknown_channel, r"transition 'a to a': no channel 'wick.yy' in this sim; did you mean 'wick.vy'|'wick.y'"),
+        (looks_back, "looks at other rows, and a guard sees only this frame"),
+        (emits_in_guard, "row 1: step failed: a guard of 'g' emits 'hop'; guards only look"),
+        (draws_in_guard, "a guard of 'g' draws a random number"),
+        (twice, "two parts are called 'wick.facing'"),
+        (lambda sim: sim.cooldown("rest", 0), "at least 1"),
+        (lambda sim: sim.value("wick facing", 1), "words joined by dots"),
+        (lambda sim: sim.before("machine", print), "no phase 'machine'; did you mean 'machines'"),
+        (lambda sim: sim.setup.param("warmth", 3.0), "no param 'rest'"),
+    ],
+)
+def test_a_model_that_contradicts_itself_is_told_so(build, said):
+    scenario = lt.Scenario(model(build), frames=3, params={"rest": 5} if "rest'" in said else {})
+    with pytest.raises(lt.LarkError, match=said):
+        lt.record(scenario)
