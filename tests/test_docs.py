@@ -1,9 +1,15 @@
 """Every block of Python in the documents runs, each document's blocks in a folder of their own."""
 
+import doctest
+import importlib
+import pkgutil
 import re
 from pathlib import Path
 
 import pytest
+
+import larktally as lt
+from larktally.claims.grammar import FUNCTIONS
 
 ROOT = Path(__file__).parent.parent
 DOCUMENTS = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
@@ -24,9 +30,6 @@ def test_links_lead_somewhere():
 
 
 def test_every_claim_in_the_language_s_document_is_kept_by_the_demo(dusk_trace):
-    import larktally as lt
-    from larktally.claims.grammar import FUNCTIONS
-
     rows = re.findall(
         r"^\| `([a-z_]+)[^`]*` \| .* \| `([^`]+)`", (ROOT / "docs" / "claims.md").read_text(encoding="utf-8"), re.M
     )
@@ -37,9 +40,14 @@ def test_every_claim_in_the_language_s_document_is_kept_by_the_demo(dusk_trace):
 
 
 def test_the_claims_file_in_the_document_is_kept(dusk_trace, tmp_path):
-    import larktally as lt
-
     text = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "claims.md").read_text(encoding="utf-8"), re.S)
     (tmp_path / "claims.toml").write_text(text[1], encoding="utf-8")
     claims = lt.load_claims(tmp_path / "claims.toml", dusk_trace.channels)
     assert len(claims) == 2 and lt.check(dusk_trace, claims).passed
+
+
+def test_every_example_in_a_docstring_gives_what_it_says():
+    names = [module.name for module in pkgutil.walk_packages(lt.__path__, "larktally.")]
+    results = [doctest.testmod(importlib.import_module(name)) for name in names]
+    assert sum(result.failed for result in results) == 0
+    assert sum(result.attempted for result in results) >= 20
