@@ -16,7 +16,8 @@ _HOMES = {
     "larktally.inputs": "Action FrameInput InputScript",
     "larktally.subject": "Event Setup Subject",
     "larktally.parts": "ANY BACK Now Part Sim",
-    "larktally.parts.space": "Box Level apex launch_for",
+    "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
+    "within_radius_ahead",
     "larktally.traces": "Trace load_trace",
     "larktally.claims": "Breach Claim Form Result Tally ch check claim language load_claims measure measured_over parse "
     "rows_where to_text",
@@ -69,19 +70,20 @@ if TYPE_CHECKING:
     from larktally.parts import Now as Now
     from larktally.parts import Part as Part
     from larktally.parts import Sim as Sim
+    from larktally.parts.space import Body as Body
     from larktally.parts.space import Box as Box
+    from larktally.parts.space import Hit as Hit
     from larktally.parts.space import Level as Level
     from larktally.parts.space import apex as apex
+    from larktally.parts.space import box_at as box_at
+    from larktally.parts.space import distance as distance
+    from larktally.parts.space import fan as fan
+    from larktally.parts.space import in_front as in_front
     from larktally.parts.space import launch_for as launch_for
-    from larktally.runs import Replay as Replay
-    from larktally.runs import Scenario as Scenario
-    from larktally.runs import record as record
-    from larktally.runs import replay as replay
-    from larktally.subject import Event as Event
-    from larktally.subject import Setup as Setup
-    from larktally.subject import Subject as Subject
-    from larktally.timing import Rate as Rate
-    from larktally.timing import frames_in as frames_in
-    from larktally.timing import seconds_at as seconds_at
+    from larktally.parts.space import many_rays as many_rays
+    from larktally.parts.space import nearest as nearest
+    from larktally.parts.space import ray as ray
+    from larktally.parts.space import touching as touching
+    from larktally.parts.space import within_radius_ahead as within_radius_ahead
     from larktally.traces import Trace as Trace
     from larktally.traces import load_trace as load_trace

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from larktally.errors import ModelError
+from larktally.errors import ModelError, unknown_name
 from larktally.parts.clock import Clock
 from larktally.parts.cooldown import Cooldown
 from larktally.parts.machine import Machine
 from larktally.parts.part import Part, check_part_name
+from larktally.parts.pool import Pool
+from larktally.parts.recent import Recent
 from larktally.parts.request import Request
 from larktally.parts.space.body import Body
+from larktally.parts.space.level import Box, Level
+from larktally.parts.space.mover import Enclosure, Platform
+from larktally.parts.space.strike import Strike
+from larktally.parts.space.zone import Zone
 from larktally.parts.value import Value
 from larktally.timing import Duration, Rate
 
@@ -64,6 +70,63 @@ class Builders:
     def clock(self, name: str, rate: str | int = 1) -> Clock:
         """A clock that parts may be put on, running at a share of the rate."""
         return self._add(Clock(self.root, self.full_name(name), rate), None)
+
+    def recent(self, name: str, when: str, keep: Duration) -> Recent:
+        """Whether a condition of the claim language holds, or did within the last `keep` frames."""
+        return self._add(Recent(self.root, self.full_name(name), when, keep), None)
+
+    def pool(self, name: str, build: Callable[[Under], Any], slots: int) -> Pool:
+        """So many places for things that come and go, each built once by `build(view)`."""
+        pool = self._add(Pool(self.root, self.full_name(name), build, slots), None)
+        pool.fill()
+        return pool
+
+    def zone(
+        self,
+        name: str,
+        low: Sequence[float] | None = None,
+        high: Sequence[float] | None = None,
+        *,
+        watch: Sequence[Body],
+        once: bool = False,
+        ends: str = "",
+    ) -> Zone:
+        """A zone from `low` to `high`, or the level's zone of that name; it looks at the bodies in `watch`."""
+        sim = self.root
+        if low is None or high is None:
+            if name not in sim.level.zones:
+                raise ModelError(unknown_name("zone", name, sim.level.zones, "this level") + "; or give low= and high=")
+            boxes = sim.level.zones[name]
+        else:
+            boxes = Level((), {name: [Box(tuple(low), tuple(high), "zone", name=name)]}, axes=sim.level.axes).zones[
+                name
+            ]
+        return self._add(Zone(sim, self.full_name(name), boxes, watch, once, ends), None)
+
+    def strike(
+        self,
+        name: str,
+        body: Body,
+        *,
+        size: Sequence[float],
+        offset: Sequence[float],
+        targets: Sequence[Body],
+        facing: Value | None = None,
+    ) -> Strike:
+        """A box attached to a body that strikes each target once for each opening."""
+        return self._add(Strike(self.root, self.full_name(name), body, size, offset, targets, facing), None)
+
+    def platform(
+        self, name: str, *, size: Sequence[float], path: Sequence[Sequence[float]], speed: float, **options: Any
+    ) -> Platform:
+        """A solid box led along a path of points at a speed; `round_trip` is "back" or "round"."""
+        return self._add(Platform(self.root, self.full_name(name), size, path, speed, **options), None)
+
+    def enclosure(
+        self, name: str, *, at: Sequence[float], size: Sequence[float], holds: Sequence[Body], wall: float = 4.0
+    ) -> Enclosure:
+        """Walls around a box that drifts and may be resized; the bodies it holds stay inside."""
+        return self._add(Enclosure(self.root, self.full_name(name), at, size, holds, wall), None)
 
     def _add(self, part: P, clock: str | None) -> P:
         sim = self.root

@@ -21,6 +21,7 @@ class Clock(Part):
     """
 
     phase = "inputs"
+    early = True
     shown = (Shown("count", "count", "count"), Shown("ticking", "ticking", "flag"))
     kept = ("count", "ticking", "_numerator", "_denominator", "_part")
 

@@ -11,6 +11,7 @@ from larktally.traces.columns import Kind
 
 if TYPE_CHECKING:
     from larktally.parts.clock import Clock
+    from larktally.parts.pool import Slot
     from larktally.parts.sim import Sim
 
 __all__ = ["Part", "Shown", "check_part_name"]
@@ -31,18 +32,21 @@ class Part:
     """Something registered with a sim under a dotted name.
 
     `phase` is where in the frame its `step` runs ("" for never), `shown` its channels, `kept` the attributes that are
-    its state: plain data, saved and loaded as they are. `events` are the names that it may say.
+    its state: plain data, saved and loaded as they are. `events` are the names that it may say;
+    `early` parts run before the others of their phase.
     """
 
     phase: ClassVar[str] = ""
     shown: ClassVar[tuple[Shown, ...]] = ()
     kept: ClassVar[tuple[str, ...]] = ()
     events: ClassVar[tuple[str, ...]] = ()
+    early: ClassVar[bool] = False
 
     def __init__(self, sim: Sim, name: str) -> None:
         self.sim = sim
         self.name = name
         self.clock: Clock | None = None
+        self.slot: Slot | None = None
 
     def channels(self) -> tuple[Shown, ...]:
         """What it shows in every row."""
@@ -54,6 +58,9 @@ class Part:
 
     def begin(self) -> None:
         """Runs once, after every part of the sim is there and before row 0 is recorded."""
+
+    def look(self) -> None:
+        """Runs once, after every part has begun."""
 
     def step(self) -> None:
         """One frame on, in the part's phase."""

@@ -13,12 +13,12 @@ from larktally.claims.vocabulary import Vocabulary
 from larktally.errors import ModelError, unknown_name
 from larktally.inputs import Action, Actions, FrameInput
 from larktally.parts.builders import Builders
-from larktally.parts.clock import Clock
 from larktally.parts.guards import Source, compile_row
 from larktally.parts.machine import Machine
 from larktally.parts.now import Now
 from larktally.parts.overrides import Overrides
 from larktally.parts.part import Part, check_part_name
+from larktally.parts.pool import Slot
 from larktally.parts.space.body import Body
 from larktally.parts.space.level import Level
 from larktally.parts.stream import Stream
@@ -69,6 +69,7 @@ class Sim(Builders):
         self._said: list[Event] = []
         self._schedule: list[Callable[[], Any]] = []
         self._begun = False
+        self._slots: list[Slot] = []
         self._seen_at = -1
         self._seen: tuple[Any, ...] = ()
 
@@ -150,6 +151,10 @@ class Sim(Builders):
             for part in self.parts.values():
                 if part.phase == phase:
                     part.begin()
+        for part in self.parts.values():
+            part.look()
+        for slot in self._slots:
+            slot.show()
         return self._said
 
     def step(self, now: FrameInput) -> list[Event]:
@@ -162,6 +167,8 @@ class Sim(Builders):
         self._said = []
         for run in self._schedule:
             run()
+        for slot in self._slots:
+            slot.show()
         return self._said
 
     def observe(self) -> dict[str, Any]:
@@ -175,11 +182,7 @@ class Sim(Builders):
     @property
     def channels(self) -> list[Channel]:
         """Every channel of every part, in order of registration."""
-        return [
-            Channel(_channel_name(part, suffix), kind, labels)
-            for part in self.parts.values()
-            for suffix, _, kind, labels in part.channels()
-        ]
+        return [channel for part in self.parts.values() for channel in _channels_of(part)]
 
     @property
     def events(self) -> tuple[str, ...]:
@@ -194,7 +197,14 @@ class Sim(Builders):
     @property
     def nan_channels(self) -> tuple[str, ...]:
         """The channels that may be NaN: those of pool slots, which are when the slot is free."""
-        return ()
+        return tuple(
+            c.name for part in self.parts.values() if part.slot for c in _channels_of(part) if c.kind == "number"
+        )
+
+    @property
+    def bodies(self) -> list[Body]:
+        """Every body, in order of registration."""
+        return [part for part in self.parts.values() if isinstance(part, Body)]
 
     def machines(self) -> dict[str, tuple[str, ...]]:
         """The states of each machine."""
@@ -203,7 +213,7 @@ class Sim(Builders):
     def scene(self) -> dict[str, Any]:
         """Level and bodies as plain data, for pictures; without the boxes where there are very many."""
         bodies = {
-            name: {"size": part.size, "before": part.reach_before}
+            name: {"size": part.size, "before": part.near.before}
             for name, part in self.parts.items()
             if isinstance(part, Body)
         }
@@ -236,6 +246,8 @@ class Sim(Builders):
         for name, value in streams.items():
             self.stream(name).state = value
         self.overrides.load(state["overrides"], self.parts)
+        for slot in self._slots:
+            slot.show()
 
     def watch_seen(self) -> None:
         """From now on keeps what the machines see each frame; `seen_row` is it."""
@@ -250,6 +262,15 @@ class Sim(Builders):
     def _note_seen(self) -> None:
         self._seen = self.row()
 
+    def _row_sources(self) -> list[Source]:
+        """What a row reads: the parts themselves, or for those of a pool what their slot shows."""
+        shadows = {part.name: shown for slot in self._slots for shown, part, _ in slot.shadow}
+        return [
+            Source(shadows.get(part.name, part), attribute)
+            for part in self.parts.values()
+            for _, attribute, _, _ in part.channels()
+        ]
+
     def _add_hook(self, side: str, phase: str, hook: Hook) -> Hook:
         if phase not in self.phases:
             raise ModelError(unknown_name("phase", phase, self.phases))
@@ -260,9 +281,7 @@ class Sim(Builders):
 
     def _runs(self, phase: str) -> list[tuple[str, Callable[[], Any]]]:
         parts = [part for part in self.parts.values() if part.phase == phase]
-        clocks = [part for part in parts if isinstance(part, Clock)]
-        others = [part for part in parts if not isinstance(part, Clock)]
-        own = [(part.name, _on_its_clock(part)) for part in [*clocks, *others]]
+        own = [(part.name, _when_it_runs(part)) for part in sorted(parts, key=lambda part: not part.early)]
         return [*self._hooks.get(("before", phase), []), *own, *self._hooks.get(("after", phase), [])]
 
     def _collect(self) -> None:
@@ -277,7 +296,8 @@ class Sim(Builders):
             names = [name for name, _ in sources]
             raise ModelError(f"two channels are called {next(name for name in names if names.count(name) > 1)!r}")
         self._schedule = [run for phase in self.phases for _, run in self._runs(phase)]
-        self.row = compile_row([source for _, source in sources])  # type: ignore[method-assign]
+        self._slots = [part for part in self.parts.values() if isinstance(part, Slot)]
+        self.row = compile_row(self._row_sources())  # type: ignore[method-assign]
         self.words = Vocabulary(
             channels={channel.name: channel for channel in self.channels},
             actions=tuple(self.actions),
@@ -288,20 +308,29 @@ class Sim(Builders):
         )
 
 
+def _channels_of(part: Part) -> list[Channel]:
+    more = ("absent",) if part.slot else ()
+    return [
+        Channel(_channel_name(part, suffix), kind, (*labels, *more) if kind == "label" else ())
+        for suffix, _, kind, labels in part.channels()
+    ]
+
+
 def _channel_name(part: Part, suffix: str) -> str:
     return f"{part.name}.{suffix}" if suffix else part.name
 
 
-def _on_its_clock(part: Part) -> Callable[[], Any]:
-    clock, step = part.clock, part.step
-    if clock is None or isinstance(part, Clock):
+def _when_it_runs(part: Part) -> Callable[[], Any]:
+    """A part's step, in the frames in which its clock ticks and its slot is taken."""
+    clock, slot, step = part.clock, part.slot, part.step
+    if clock is None and slot is None:
         return step
 
-    def step_where_it_ticks() -> None:
-        if clock.ticking:
+    def step_where_it_runs() -> None:
+        if (clock is None or clock.ticking) and (slot is None or slot.present):
             step()
 
-    return step_where_it_ticks
+    return step_where_it_runs
 
 
 def _checked_phases(phases: Iterable[str]) -> tuple[str, ...]:

@@ -4,41 +4,41 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import partial
-from operator import attrgetter
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from larktally.errors import ModelError, unknown_name
-from larktally.parts.part import Part, Shown
+from larktally.parts.part import Shown
+from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.hop import INTEGRATORS
-from larktally.parts.space.sweep import Contact, Grown, grow, overlapping, sweep
+from larktally.parts.space.placed import Placed
+from larktally.parts.space.sweep import Contact, Grown, overlapping, sweep
+from larktally.timing import Duration, frames_in
 
 if TYPE_CHECKING:
     from larktally.parts.sim import Sim
-    from larktally.parts.space.level import Box, Level
+    from larktally.parts.space.level import Box
 
-__all__ = ["Body", "ANCHORS"]
+__all__ = ["Body"]
 
-ANCHORS = ("corner", "centre", "feet")
 Response: TypeAlias = "Callable[[Body, Contact], None]"
-_TOUCH = 1e-9
 
 
-class Body(Part):
+class Body(Placed):
     """A box of `size` that is moved by its velocity and stopped by solids.
 
     `x`, `y` (and `z`) are its minimum corner, or its feet or centre where `anchor` says so; `vx`, `vy` its velocity, in
     units/s (`per="frame"`: units/frame). `gravity` is the acceleration downward in units/s², and may be changed at any
-    time. Motion is semi-implicit Euler unless `integrator` names another. `grounded` means that the body touched ground
-    at the end of the row and was not moving up from it.
+    time. Motion is semi-implicit Euler unless `integrator` names another. `grounded` means that the body met ground in the
+    row's motion, or rests on it; `near_ground`, where `probe` units are asked for, that there is ground so near below its
+    end. The two disagree for a frame where it walks off an edge.
 
-    Channels: x, y, vx, vy, grounded (and z, vz; and `near_ground` where `probe` units are given).
-    Events: landed (on, speed, time), left_ground, bumped (axis, normal, on, speed, time), overlapping, not_finite,
+    Channels: x, y, vx, vy, grounded (and z, vz; and near_ground).
+    Events: landed (on, speed, time), left_ground, knocked, bumped (axis, normal, on, speed, time), overlapping, not_finite,
     out_of_bounds.
     """
 
     phase = "motion"
-    events = ("landed", "left_ground", "bumped", "overlapping", "not_finite", "out_of_bounds")
+    events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
         self,
@@ -59,51 +59,32 @@ class Body(Part):
         probe: float | None = None,
         on_contact: Response | None = None,
     ) -> None:
-        super().__init__(sim, name)
-        self.level: Level = sim.level
-        axes = self.level.axes
-        self.axes = axes
-        self.size = _numbers(name, "size", size, len(axes), least=0.0)
-        self.set_position(_numbers(name, "at", at, len(axes)))
-        self.set_velocity(_numbers(name, "velocity", velocity or (0.0,) * len(axes), len(axes)))
-        self.gravity = _number(name, "gravity", gravity)
-        self.bounce = _number(name, "bounce", bounce, 0.0, 1.0)
-        self.air_control = _number(name, "air_control", air_control, 0.0, 1.0)
-        self.layers = self.level.check_layers(layers)
-        self.limit = {axis: _number(name, f"limit of {axis}", value, 0.0) for axis, value in (limit or {}).items()}
+        super().__init__(sim, name, size, at, anchor, layers)
+        what, axes = f"body {name!r}", self.axes
+        self.set_velocity(numbers(what, "velocity", velocity or (0.0,) * len(axes), len(axes)))
+        self.gravity = number(what, "gravity", gravity)
+        self.bounce = number(what, "bounce", bounce, 0.0, 1.0)
+        self.air_control = number(what, "air_control", air_control, 0.0, 1.0)
+        self.limit = {axis: number(what, f"limit of {axis}", value, 0.0) for axis, value in (limit or {}).items()}
         for axis in self.limit:
             if axis not in axes:
-                raise ModelError(unknown_name("axis", axis, axes, f"the limit of body {name!r}"))
-        for given, allowed, what in (
-            (integrator, INTEGRATORS, "integrator"),
-            (anchor, ANCHORS, "anchor"),
-            (per, ("second", "frame"), "per"),
-        ):
+                raise ModelError(unknown_name("axis", axis, axes, f"the limit of {what}"))
+        for given, allowed, option in ((integrator, INTEGRATORS, "integrator"), (per, ("second", "frame"), "per")):
             if given not in allowed:
-                raise ModelError(unknown_name(what, given, allowed, f"body {name!r}"))
+                raise ModelError(unknown_name(option, given, allowed, what))
         self.integrator = integrator
-        self.probe = probe
+        self.probe = probe if probe is None else number(what, "probe", probe, 0.0)
         self.on_contact = on_contact
-        self.grounded = False
-        self.near_ground = False
-        self.falls_through = False
+        self.grounded = self.near_ground = False
         self.contacts: list[Contact] = []
         self.touching: list[list[int]] = []
+        self._knock: dict[str, float] = {}
+        self._knock_left = 0
         self._was_grounded = False
         self._trouble: list[str] = []
-        self._up, self._up_sign = self.level.up_axis, self.level.up_sign
         self._rate = float(sim.rate) if per == "second" else 1.0
-        before = _reach_before(anchor, self.size, self._up, self._up_sign)
-        self._before = self.reach_before = before
-        self._after = tuple(side - reach for side, reach in zip(self.size, before, strict=True))
         self._left: list[float] = []
-        self._flat = len(axes) == 2
-        self._plain_motion = self._flat and integrator == "semi-implicit"
-        self._near: tuple[Grown, ...] = ()
-        self._near_low: tuple[float, ...] = (math.nan,) * len(axes)
-        self._near_high: tuple[float, ...] = (math.nan,) * len(axes)
-        self._grown: dict[tuple[int, ...], tuple[Grown, ...]] = {}
-        self._moving: Callable[[], tuple[float, ...]] = partial(attrgetter(*axes, *(f"v{axis}" for axis in axes)), self)
+        self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
 
     def channels(self) -> tuple[Shown, ...]:
         numbers = [*self.axes, *(f"v{axis}" for axis in self.axes)]
@@ -132,63 +113,34 @@ class Body(Part):
             speed = getattr(self, name, 0.0)
             self._set_speed(name, wanted if self.grounded else speed + (wanted - speed) * self.air_control)
 
+    def knock(self, frames: Duration, **speeds: float) -> None:
+        """Knocks it back: these velocities (vx=, vy=, vz=) now, and those along the ground for so
+        many frames, whatever rules set meanwhile."""
+        self._knock_left = frames_in(frames, self.sim.rate, least=1, what=f"knock of {self.name!r}:")
+        self._knock = dict(speeds)
+        self.launch(**speeds)
+        self.say("knocked")
+
     def put(self, *position: float) -> None:
         """Stands it somewhere else, with no motion in between; what it overlaps there is an event at the end of the row."""
-        self.set_position(_numbers(self.name, "position", position, len(self.axes)))
+        self.set_position(numbers(self.name, "position", position, len(self.axes)))
         self.grounded = False
-
-    @property
-    def position(self) -> tuple[float, ...]:
-        """x and y (and z), of its anchor."""
-        return self._moving()[: len(self.axes)]
-
-    @property
-    def low(self) -> tuple[float, ...]:
-        """Its minimum corner."""
-        return tuple(p - reach for p, reach in zip(self.position, self._before, strict=True))
-
-    @property
-    def high(self) -> tuple[float, ...]:
-        """Its maximum corner."""
-        return tuple(p + reach for p, reach in zip(self.position, self._after, strict=True))
-
-    @property
-    def centre(self) -> tuple[float, ...]:
-        """Its middle."""
-        return tuple((a + b) / 2 for a, b in zip(self.low, self.high, strict=True))
-
-    @property
-    def feet(self) -> tuple[float, ...]:
-        """The middle of its underside."""
-        down = self.low if self._up_sign > 0 else self.high
-        return tuple(down[i] if i == self._up else middle for i, middle in enumerate(self.centre))
-
-    def would_overlap(self, offset: Sequence[float], layers: Iterable[str] | None = None) -> list[Box]:
-        """The solids it would overlap if it stood `offset` away; it stays where it is. One-way boxes do not count."""
-        wanted = self.level.check_layers(layers)
-        there = [
-            p + way for p, way in zip(self.position, _numbers(self.name, "offset", offset, len(self.axes)), strict=True)
-        ]
-        solids = self._solids(there, [0.0] * len(there))
-        return [
-            solid.box
-            for solid in solids
-            if not solid.box.one_way and (wanted is None or solid.box.layer in wanted) and overlapping(there, solid)
-        ]
 
     def begin(self) -> None:
         position = self.position
-        solids = self._solids(position, (0.0,) * len(position))
-        self._was_grounded = self.grounded = self._rests(position, getattr(self, f"v{self.axes[self._up]}"), solids)
+        solids = self.near.solids(position, (0.0,) * len(position))
+        self._was_grounded = self.grounded = self._rests(position, getattr(self, f"v{self.axes[self.up]}"), solids)
         self._probe_ground()
         self._look_for_trouble(position, solids)
 
     def step(self) -> None:
+        if self._knock_left:
+            self._be_knocked()
         position, velocity = self._place_and_speed()
         untouched = position == self._left
         move = self._advance(velocity)
-        solids = self._solids(position, move, untouched)
-        contacts = sweep(position, move, velocity, solids, self._up, self._up_sign, self.bounce)
+        solids = self.near.solids(position, move, untouched, self.falls_through)
+        contacts = sweep(position, move, velocity, solids, self.up, self.up_sign, self.bounce)
         self.x, self.y, *deep = position
         self.vx, self.vy, *deep_speed = velocity
         if deep:
@@ -206,23 +158,28 @@ class Body(Part):
             self._look_for_trouble(position, solids)
         self._left = position
 
-    def set_position(self, position: Sequence[float]) -> None:
-        """Sets x and y (and z)."""
-        for axis, value in zip(self.axes, position, strict=True):
-            setattr(self, axis, value)
-
     def set_velocity(self, velocity: Sequence[float]) -> None:
         """Sets vx and vy (and vz)."""
         for axis, value in zip(self.axes, velocity, strict=True):
             setattr(self, f"v{axis}", value)
 
     def save(self) -> dict[str, Any]:
-        kept = ("gravity", "bounce", "air_control", "grounded", "near_ground", "falls_through", "_was_grounded")
+        kept = (
+            "gravity",
+            "bounce",
+            "air_control",
+            "grounded",
+            "near_ground",
+            "falls_through",
+            "_was_grounded",
+            "_knock_left",
+        )
         saved = {name: getattr(self, name) for name in kept}
-        touching = [list(pair) for pair in self.touching]
+        velocity = self._place_and_speed()[1]
         return saved | {
-            "moving": list(self._moving()),
-            "touching": touching,
+            "moving": [*self.position, *velocity],
+            "knock": dict(self._knock),
+            "touching": [list(pair) for pair in self.touching],
             "trouble": list(self._trouble),
             "left": list(self._left),
         }
@@ -230,23 +187,29 @@ class Body(Part):
     def load(self, saved: dict[str, Any]) -> None:
         plain = dict(saved)
         moving, self.touching, self._trouble = plain.pop("moving"), plain.pop("touching"), plain.pop("trouble")
-        self._left = plain.pop("left")
+        self._left, self._knock = plain.pop("left"), plain.pop("knock")
         self.set_position(moving[: len(self.axes)])
         self.set_velocity(moving[len(self.axes) :])
         for name, value in plain.items():
             setattr(self, name, value)
 
+    def _be_knocked(self) -> None:
+        for name, speed in self._knock.items():
+            if name != f"v{self.axes[self.up]}":
+                setattr(self, name, speed)
+        self._knock_left -= 1
+
     def _place_and_speed(self) -> tuple[list[float], list[float]]:
-        if self._flat:
+        if len(self.axes) == 2:
             return [self.x, self.y], [self.vx, self.vy]
         return [self.x, self.y, self.z], [self.vx, self.vy, self.vz]
 
     def _advance(self, velocity: list[float]) -> list[float]:
         """Changes the velocity by a frame of gravity, and returns the displacement of the frame."""
-        rate, up = self._rate, self._up
+        rate, up = self._rate, self.up
         start = velocity[up]
         if self.gravity:
-            velocity[up] = start - self.gravity * self._up_sign / rate
+            velocity[up] = start - self.gravity * self.up_sign / rate
         if self._plain_motion and not self.limit:
             return [velocity[0] / rate, velocity[1] / rate]
         if self.limit:
@@ -260,47 +223,10 @@ class Body(Part):
             move[up] = (start + velocity[up]) / 2 / rate
         return move
 
-    def _solids(self, position: Sequence[float], move: Sequence[float], inside: bool = False) -> Sequence[Grown]:
-        """Every solid that it could meet on a move, grown by its own extent.
-
-        The solids of the cells that it was in are good for as long as its whole way stays inside them; `inside` says
-        that its position is known to be.
-        """
-        low, high = self._near_low, self._near_high
-        for i, way in enumerate(move):
-            p = position[i]
-            if not (low[i] <= p + way <= high[i] and (inside or low[i] <= p <= high[i])):
-                self._near = self._find_near(position, move)
-                break
-        if self.falls_through:
-            return tuple(solid for solid in self._near if not solid.box.one_way)
-        return self._near
-
-    def _find_near(self, position: Sequence[float], move: Sequence[float]) -> tuple[Grown, ...]:
-        """Looks up the cells that a move goes through, and how far their solids are good for."""
-        self._near_low = self._near_high = (math.nan,) * len(position)
-        ways = list(zip(position, move, self._before, self._after, strict=True))
-        low = [min(p, p + way) - before - _TOUCH for p, way, before, _ in ways]
-        high = [max(p, p + way) + after + _TOUCH for p, way, _, after in ways]
-        grid = self.level.grid
-        if not all(map(math.isfinite, low + high)):
-            return ()
-        key = grid.key(low, high)
-        cell = grid.cell
-        self._near_low = tuple(key[2 * i] * cell + reach + _TOUCH for i, reach in enumerate(self._before))
-        self._near_high = tuple((key[2 * i + 1] + 1) * cell - reach - _TOUCH for i, reach in enumerate(self._after))
-        solids = self._grown.get(key)
-        if solids is None:
-            if len(self._grown) >= 10_000:
-                self._grown.clear()
-            wanted = [box for box in grid.boxes_in(key) if self.layers is None or box.layer in self.layers]
-            solids = self._grown[key] = tuple(grow(box, self._before, self._after) for box in wanted)
-        return solids
-
     def _note_contacts(
         self, contacts: list[Contact], position: Sequence[float], velocity: Sequence[float], solids: Sequence[Grown]
     ) -> None:
-        up, ground = self._up, 1 if self._up_sign > 0 else -1
+        up, ground = self.up, 1 if self.up_sign > 0 else -1
         floor: Contact | None = None
         touching = []
         for contact in contacts:
@@ -331,7 +257,7 @@ class Body(Part):
 
     def _rests(self, position: Sequence[float], rising: float, solids: Sequence[Grown]) -> bool:
         """Whether it touches ground exactly, and does not move up from it."""
-        up, sign = self._up, self._up_sign
+        up, sign = self.up, self.up_sign
         if rising * sign > 0:
             return False
         for solid in solids:
@@ -347,8 +273,8 @@ class Body(Part):
             return
         position = list(self.position)
         down = [0.0] * len(position)
-        down[self._up] = -self._up_sign * self.probe
-        self.near_ground = bool(sweep(position, down, down[:], self._solids(position, down), self._up, self._up_sign))
+        down[self.up] = -self.up_sign * self.probe
+        self.near_ground = bool(sweep(position, down, down[:], self.near.solids(position, down), self.up, self.up_sign))
 
     def _look_for_trouble(self, position: Sequence[float], solids: Sequence[Grown]) -> None:
         """Says once what is wrong with where it stands, when it begins to be so."""
@@ -375,41 +301,9 @@ class Body(Part):
             raise ModelError(unknown_name("velocity", name, [f"v{axis}" for axis in self.axes], f"body {self.name!r}"))
         setattr(self, name, speed)
 
-    x: float
-    y: float
-    z: float
     vx: float
     vy: float
     vz: float
-
-
-def _reach_before(anchor: str, size: Sequence[float], up: int, sign: float) -> tuple[float, ...]:
-    """How far a body reaches below its anchor along each axis."""
-    if anchor == "corner":
-        return (0.0,) * len(size)
-    feet = 0.0 if sign > 0 else 1.0
-    return tuple(side * (feet if anchor == "feet" and i == up else 0.5) for i, side in enumerate(size))
-
-
-def _number(name: str, what: str, value: float, low: float = -math.inf, high: float = math.inf) -> float:
-    if (
-        not isinstance(value, int | float)
-        or isinstance(value, bool)
-        or not math.isfinite(value)
-        or not low <= value <= high
-    ):
-        bounds = "" if low == -math.inf else f" of at least {low:g}" if high == math.inf else f" in [{low:g}, {high:g}]"
-        raise ModelError(f"body {name!r}: {what} is a finite number{bounds}, not {value!r}")
-    return float(value)
-
-
-def _numbers(name: str, what: str, values: Sequence[float], count: int, least: float = -math.inf) -> tuple[float, ...]:
-    if isinstance(values, str) or len(values) != count:
-        raise ModelError(f"body {name!r}: {what} is {count} numbers, not {values!r}")
-    found = tuple(_number(name, what, value, least) for value in values)
-    if least == 0.0 and not all(found):
-        raise ModelError(f"body {name!r}: {what} is above 0 along every axis, not {values!r}")
-    return found
 
 
 def _called(box: Box) -> str:

@@ -1,0 +1,76 @@
+"""Which solids a body could meet: the still ones of the cells it is in, grown by its extent, and what moves by itself."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Sequence
+
+from larktally.parts.space.level import Box, Level
+from larktally.parts.space.sweep import Grown, grow
+
+__all__ = ["Nearby"]
+
+TOUCH = 1e-9
+MOST_REMEMBERED = 10_000
+
+
+class Nearby:
+    """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
+
+    `moving` are functions that return the boxes of things that move (platforms, walls), asked for every time.
+    """
+
+    def __init__(
+        self, level: Level, before: Sequence[float], after: Sequence[float], layers: frozenset[str] | None
+    ) -> None:
+        self.level, self.before, self.after, self.layers = level, tuple(before), tuple(after), layers
+        self.moving: list[Callable[[], Iterable[Box]]] = []
+        self._still: tuple[Grown, ...] = ()
+        self._low: tuple[float, ...] = (math.nan,) * len(self.before)
+        self._high: tuple[float, ...] = (math.nan,) * len(self.before)
+        self._grown: dict[tuple[int, ...], tuple[Grown, ...]] = {}
+
+    def solids(
+        self,
+        position: Sequence[float],
+        move: Sequence[float],
+        inside: bool = False,
+        through_one_way: bool = False,
+        ignoring: Callable[[], Iterable[Box]] | None = None,
+    ) -> Sequence[Grown]:
+        """Every solid that a move from a position could meet; `inside` says that the position is where it was before.
+
+        `ignoring` is one of `moving` that does not count.
+        """
+        low, high = self._low, self._high
+        for i, way in enumerate(move):
+            p = position[i]
+            if not (low[i] <= p + way <= high[i] and (inside or low[i] <= p <= high[i])):
+                self._still = self._find(position, move)
+                break
+        solids = self._still
+        if self.moving:
+            solids += tuple(grow(b, self.before, self.after) for m in self.moving if m is not ignoring for b in m())
+        if through_one_way:
+            solids = tuple(solid for solid in solids if not solid.box.one_way)
+        return solids
+
+    def _find(self, position: Sequence[float], move: Sequence[float]) -> tuple[Grown, ...]:
+        """Looks up the cells that a move goes through, and how far their solids are good for."""
+        self._low = self._high = (math.nan,) * len(position)
+        ways = list(zip(position, move, self.before, self.after, strict=True))
+        low = [min(p, p + way) - before - TOUCH for p, way, before, _ in ways]
+        high = [max(p, p + way) + after + TOUCH for p, way, _, after in ways]
+        grid = self.level.grid
+        if not all(map(math.isfinite, low + high)):
+            return ()
+        key, cell = grid.key(low, high), grid.cell
+        self._low = tuple(key[2 * i] * cell + reach + TOUCH for i, reach in enumerate(self.before))
+        self._high = tuple((key[2 * i + 1] + 1) * cell - reach - TOUCH for i, reach in enumerate(self.after))
+        solids = self._grown.get(key)
+        if solids is None:
+            if len(self._grown) >= MOST_REMEMBERED:
+                self._grown.clear()
+            wanted = [box for box in grid.boxes_in(key) if self.layers is None or box.layer in self.layers]
+            solids = self._grown[key] = tuple(grow(box, self.before, self.after) for box in wanted)
+        return solids

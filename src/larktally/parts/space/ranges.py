@@ -1,0 +1,55 @@
+"""Questions between bodies: how far, how near, touching, in front, within a radius."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, TypeVar
+
+from larktally.errors import ModelError
+
+if TYPE_CHECKING:
+    from larktally.parts.space.body import Body
+    from larktally.parts.space.zone import Zone
+
+__all__ = ["distance", "nearest", "touching", "in_front", "within_radius_ahead"]
+
+T = TypeVar("T", "Body", "Zone")
+
+
+def distance(one: Body, other: Body | Zone, between: str = "centre") -> float:
+    """How far two are apart, in level units, between their centres, feet or edges (0 where they overlap or touch)."""
+    if between == "edges":
+        gaps = [
+            max(low - other_high, other_low - high, 0.0)
+            for low, high, other_low, other_high in zip(one.low, one.high, other.low, other.high, strict=True)
+        ]
+        return math.hypot(*gaps)
+    if between not in ("centre", "feet"):
+        raise ModelError(f"a distance is between 'centre', 'feet' or 'edges', not {between!r}")
+    return math.dist(getattr(one, between), getattr(other, between))
+
+
+def nearest(one: Body, others: Iterable[T], between: str = "centre") -> tuple[T, float] | None:
+    """The nearest of others and how far it is, itself left out; the first of equals; None where there is no other."""
+    found = [(distance(one, other, between), n, other) for n, other in enumerate(others) if other is not one]
+    return (lambda best: (best[2], best[0]))(min(found, key=lambda item: item[:2])) if found else None
+
+
+def touching(one: Body, others: Iterable[Body]) -> list[Body]:
+    """The others that it overlaps or touches, itself left out."""
+    return [other for other in others if other is not one and distance(one, other, "edges") == 0.0]
+
+
+def in_front(one: Body, other: Body, facing: float) -> bool:
+    """Whether another's centre is on the side that it faces: facing 1 is +x, -1 is -x."""
+    return (other.centre[0] - one.centre[0]) * facing > 0
+
+
+def within_radius_ahead(one: Body, other: Body, ahead: float, radius: float, facing: float) -> bool:
+    """Whether any of another's box is within a radius of the point `ahead` units from its centre on the side it faces."""
+    if not radius >= 0:
+        raise ModelError(f"a radius is 0 or more, not {radius!r}")
+    point: Sequence[float] = (one.centre[0] + math.copysign(ahead, facing), *one.centre[1:])
+    gaps = [max(low - p, p - high, 0.0) for low, p, high in zip(other.low, point, other.high, strict=True)]
+    return math.hypot(*gaps) <= radius

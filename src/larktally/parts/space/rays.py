@@ -1,0 +1,195 @@
+"""Rays: what is met in a direction, how far, where, and with which normal. One, a fan from a body's side, or many at once.
+
+Slab test (Kay and Kajiya, "Ray tracing complex scenes", 1986). A ray that starts inside a box meets it at distance 0.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from larktally.errors import ModelError
+from larktally.parts.space.level import Level
+
+if TYPE_CHECKING:
+    from larktally.parts.space.body import Body
+
+__all__ = ["Hit", "ray", "fan", "many_rays"]
+
+MOST_PAIRS = 4_000_000
+
+
+class Hit(NamedTuple):
+    """What a ray met: distance from its origin, the point, the normal of the surface, and the box or body."""
+
+    distance: float
+    point: tuple[float, ...]
+    normal: tuple[int, ...]
+    what: Any
+
+
+def ray(
+    level: Level,
+    origin: Sequence[float],
+    direction: Sequence[float],
+    length: float,
+    *,
+    layers: Iterable[str] | None = None,
+    bodies: Iterable[Body] = (),
+    ignore: Iterable[Any] = (),
+) -> Hit | None:
+    """The nearest box or body within `length` along a direction (of any length but 0), or None.
+
+    `layers` are those that count (None: all), `bodies` further things to meet, `ignore` boxes or bodies that do not
+    count. Raises ModelError for a direction of no length, or what is not finite.
+    """
+    size = math.hypot(*direction)
+    if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
+        raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
+    unit = [way / size for way in direction]
+    wanted = level.check_layers(layers)
+    ignored = list(ignore)
+    low = [min(p, p + way * length) for p, way in zip(origin, unit, strict=True)]
+    high = [max(p, p + way * length) for p, way in zip(origin, unit, strict=True)]
+    boxes = [box for box in level.grid.boxes_in(level.grid.key(low, high)) if wanted is None or box.layer in wanted]
+    things = [(box.low, box.high, box) for box in boxes] + [(body.low, body.high, body) for body in bodies]
+    best: Hit | None = None
+    for box_low, box_high, what in things:
+        if not any(what is one for one in ignored):
+            found = _meet(origin, unit, length, box_low, box_high, what)
+            if found is not None and (best is None or found.distance < best.distance):
+                best = found
+    return best
+
+
+def fan(
+    body: Body,
+    side: str,
+    rays: int,
+    length: float,
+    *,
+    inset: float = 0.5,
+    layers: Iterable[str] | None = None,
+    bodies: Iterable[Body] = (),
+    ignore: Iterable[Any] = (),
+) -> list[Hit]:
+    """The hits of `rays` parallel rays from one side of a body ("+x", "-y", …), spread evenly over its edge.
+
+    The rays begin `inset` inside the body, so that one standing flush still sees the ground, and keep `inset` from both
+    ends of the edge; `length` and each hit's distance count from the edge. Exactly the rays that met something are in
+    the list, in order along the edge. Raises ModelError for fewer than 2 rays, a side that is no axis, or an inset that
+    leaves nothing of the body.
+    """
+    axes = body.axes
+    if len(side) != 2 or side[0] not in "+-" or side[1] not in axes:
+        raise ModelError(f"a fan looks along an axis, such as '-y' or '+x', not {side!r}")
+    if not isinstance(rays, int) or rays < 2:
+        raise ModelError(f"a fan has at least 2 rays, not {rays!r}")
+    if not 0 <= inset * 2 <= min(body.size):
+        raise ModelError(f"an inset of {inset!r} leaves nothing of a body of size {body.size}")
+    axis, sign = axes.index(side[1]), 1 if side[0] == "+" else -1
+    direction = [float(sign) if i == axis else 0.0 for i in range(len(axes))]
+    edge = body.high[axis] if sign > 0 else body.low[axis]
+    hits = []
+    for origin in _origins(body, axis, edge - sign * inset, rays, inset):
+        others = [*ignore, body]
+        found = ray(body.level, origin, direction, length + inset, layers=layers, bodies=bodies, ignore=others)
+        if found is not None:
+            hits.append(found._replace(distance=abs(found.point[axis] - edge)))
+    return hits
+
+
+def many_rays(
+    level: Level,
+    origins: npt.ArrayLike,
+    directions: npt.ArrayLike,
+    length: float,
+    *,
+    layers: Iterable[str] | None = None,
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.int64]]:
+    """(distances, boxes) of n rays: float64, infinite where nothing is met; int64 indices into level.boxes, or -1.
+
+    origins and directions are n x axes; directions need not be of length 1. Costs O(n · boxes) in whole arrays.
+    """
+    start = np.asarray(origins, dtype=np.float64)
+    way = np.asarray(directions, dtype=np.float64)
+    if start.ndim != 2 or start.shape[1] != len(level.axes) or start.shape != way.shape:
+        raise ModelError(f"origins and directions are n x {len(level.axes)} numbers, not {start.shape} and {way.shape}")
+    wanted = level.check_layers(layers)
+    chosen = np.array([n for n, box in enumerate(level.boxes) if wanted is None or box.layer in wanted], dtype=np.int64)
+    distances, indices = np.full(len(start), np.inf), np.full(len(start), -1, dtype=np.int64)
+    if not len(chosen) or not len(start):
+        return distances, indices
+    way = way / np.linalg.norm(way, axis=1, keepdims=True)
+    low = np.array([level.boxes[n].low for n in chosen])
+    high = np.array([level.boxes[n].high for n in chosen])
+    step = max(1, MOST_PAIRS // len(chosen))
+    for first in range(0, len(start), step):
+        part = slice(first, first + step)
+        enter = _enter_times(start[part], way[part], low, high, length)
+        nearest = enter.argmin(axis=1)
+        distances[part] = enter[np.arange(len(nearest)), nearest]
+        indices[part] = np.where(np.isfinite(distances[part]), chosen[nearest], -1)
+    return distances, indices
+
+
+def _enter_times(start: Any, way: Any, low: Any, high: Any, length: float) -> npt.NDArray[np.float64]:
+    """Rays x boxes: the distance at which each ray enters each box, infinite where it does not."""
+    enter = np.zeros((len(start), len(low)))
+    leave = np.full((len(start), len(low)), float(length))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        for i in range(start.shape[1]):
+            inverse = 1.0 / way[:, i, None]
+            one, other = (low[:, i] - start[:, i, None]) * inverse, (high[:, i] - start[:, i, None]) * inverse
+            # A ray along a face gives 0 * inf = NaN: fmin and fmax let the other slab decide, and touching counts not.
+            along = way[:, i, None] == 0.0
+            outside = along & ((start[:, i, None] <= low[:, i]) | (start[:, i, None] >= high[:, i]))
+            np.fmax(enter, np.where(along, 0.0, np.minimum(one, other)), out=enter)
+            np.fmin(leave, np.where(along, np.inf, np.maximum(one, other)), out=leave)
+            leave[outside] = -1.0
+    return np.where((enter < leave) | ((enter == leave) & (enter == length)), enter, np.inf)
+
+
+def _meet(
+    origin: Sequence[float],
+    unit: Sequence[float],
+    length: float,
+    low: Sequence[float],
+    high: Sequence[float],
+    what: Any,
+) -> Hit | None:
+    enter, leave, axis = 0.0, math.inf, -1
+    for i, way in enumerate(unit):
+        if way == 0.0:
+            if not low[i] < origin[i] < high[i]:
+                return None
+            continue
+        near, far = (low[i], high[i]) if way > 0 else (high[i], low[i])
+        first, last = (near - origin[i]) / way, (far - origin[i]) / way
+        if first >= enter:
+            enter, axis = first, i
+        leave = min(leave, last)
+    if enter >= leave or enter > length:
+        return None
+    surface = low if axis >= 0 and unit[axis] > 0 else high
+    point = tuple(
+        surface[i] if i == axis else p + way * enter for i, (p, way) in enumerate(zip(origin, unit, strict=True))
+    )
+    normal = tuple(0 if i != axis else -1 if unit[i] > 0 else 1 for i in range(len(unit)))
+    return Hit(enter, point, normal, what)
+
+
+def _origins(body: Body, axis: int, level: float, rays: int, inset: float) -> list[tuple[float, ...]]:
+    """Points spread evenly along the edge of a side; along the first of its axes, in the middle of the others."""
+    along = next(i for i in range(len(body.axes)) if i != axis)
+    low, high = body.low[along] + inset, body.high[along] - inset
+    places = [low + (high - low) * n / (rays - 1) for n in range(rays)]
+    middle = body.centre
+    return [
+        tuple(level if i == axis else place if i == along else middle[i] for i in range(len(body.axes)))
+        for place in places
+    ]

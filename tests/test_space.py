@@ -1,0 +1,344 @@
+"""Motion and collision against brute force, closed forms and frame tables."""
+
+import itertools
+import math
+
+import numpy as np
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import larktally as lt
+from larktally.parts.space.sweep import grow, overlapping, sweep
+from tests.test_sim import QUAY, run
+
+quarter = st.integers(-24, 24).map(lambda n: n / 4)
+awkward = st.floats(-6, 6, allow_subnormal=False).map(lambda x: round(x, 7))
+
+
+def worlds(axes):
+    """Boxes, a body's size, a start that overlaps nothing, and a displacement."""
+    side = st.integers(1, 12).map(lambda n: n / 4) | st.floats(0.1, 3).map(lambda x: round(x, 5))
+    corner = st.tuples(*[quarter | awkward] * axes)
+    box = st.builds(lambda low, size: lt.box_at(low, size), corner, st.tuples(*[side] * axes))
+    return st.tuples(st.lists(box, min_size=1, max_size=6), st.tuples(*[side] * axes), corner, st.tuples(*[st.floats(-15, 15) | quarter] * axes))
+
+
+def swept(boxes, size, start, move):
+    solids = [grow(box, (0.0,) * len(size), size) for box in boxes]
+    assume(not any(overlapping(start, solid) for solid in solids))
+    position, way, velocity = list(start), list(move), [w * 60 for w in move]
+    return position, sweep(position, way, velocity, solids), velocity, solids
+
+
+@settings(max_examples=250, deadline=None)
+@given(worlds(2) | worlds(3))
+def test_after_a_sweep_nothing_overlaps_and_contacts_are_exactly_on_the_surface(world):
+    boxes, size, start, move = world
+    position, contacts, velocity, solids = swept(boxes, size, start, move)
+    assert not any(overlapping(position, solid) for solid in solids)
+    assert [c.time for c in contacts] == sorted(c.time for c in contacts) and all(0 <= c.time <= 1 for c in contacts)
+    for contact in contacts:
+        solid = next(s for s in solids if s.box is contact.box)
+        assert position[contact.axis] == (solid.low if contact.normal < 0 else solid.high)[contact.axis]
+        assert velocity[contact.axis] == 0.0
+    for i, way in enumerate(move):
+        if i not in [c.axis for c in contacts]:
+            assert math.isclose(position[i], start[i] + way, abs_tol=1e-9)
+
+
+@settings(max_examples=150, deadline=None)
+@given(worlds(2) | worlds(3))
+def test_no_box_is_passed_through(world):
+    boxes, size, start, move = world
+    *_, solids = swept(boxes, size, start, move)
+    _, contacts, _, _ = swept(boxes, size, start, move)
+    first = contacts[0].time if contacts else 1.0
+    for n in range(401):
+        share = n / 400
+        if share < first - 1e-9:
+            there = [p + way * share for p, way in zip(start, move)]
+            inside = [s for s in solids if all(a + 1e-9 < p < b - 1e-9 for a, p, b in zip(s.low, there, s.high))]
+            assert not inside, (share, first)
+
+
+@settings(max_examples=120, deadline=None)
+@given(worlds(2))
+def test_a_mirrored_world_gives_the_mirrored_path(world):
+    boxes, size, start, move = world
+    position, contacts, *_ = swept(boxes, size, start, move)
+    assume(all(abs(a.time - b.time) > 1e-9 for a, b in itertools.combinations(contacts, 2)))
+    mirrored = [lt.Box((-b.high[0], b.low[1]), (-b.low[0], b.high[1])) for b in boxes]
+    other, turned, *_ = swept(mirrored, size, (-start[0] - size[0], start[1]), (-move[0], move[1]))
+    assume([c.axis for c in contacts] == [c.axis for c in turned])
+    assert math.isclose(other[0], -position[0] - size[0], abs_tol=1e-6) and math.isclose(other[1], position[1], abs_tol=1e-6)
+
+
+def test_where_impacts_fall_together_the_first_axis_stops_first():
+    boxes = [lt.box_at((2, -4), (1, 4)), lt.box_at((2, 0), (1, 1))]
+    position, contacts, *_ = swept([boxes[0]], (1.0, 1.0), (0.0, 1.0), (2.0, -2.0))
+    assert [c.axis for c in contacts] == [0] and position == [1.0, -1.0]
+
+
+@pytest.mark.parametrize("speed", [10_000, 1_000_000])
+def test_a_thin_wall_stops_a_body_at_any_speed(speed):
+    level = lt.Level([lt.box_at((900, 0), (1, 50))])
+
+    def model(setup):
+        sim = lt.Sim(setup, level=level)
+        sim.body("spark", size=(2, 2), at=(0, 10), velocity=(speed, 0))
+        return sim
+
+    trace = lt.record(model, frames=10)
+    assert trace["spark.x"][-1] == 898.0
+    (bump,) = trace.events.named("bumped")
+    assert bump.data["axis"] == "x" and bump.data["normal"] == -1
+
+
+@pytest.mark.parametrize("integrator", ["semi-implicit", "explicit", "leapfrog"])
+@pytest.mark.parametrize(("height", "frames"), [(72, 24), (50, 17), (3.5, 1)])
+def test_a_hop_reaches_its_apex_in_its_frame_under_each_integrator(integrator, height, frames):
+    speed, gravity = lt.launch_for(height, frames, 60, integrator)
+
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=gravity, integrator=integrator)
+        sim.after("machines", lambda now: now.pressed("hop") and wick.launch(vy=speed))
+
+    trace = run(build, 3 * frames + 10, lt.InputScript().press("hop", 1))
+    height_reached = trace["wick.y"] - 16
+    assert height_reached.max() == pytest.approx(height, rel=1e-12)
+    assert height_reached.argmax() in (frames, frames + 1)
+    assert lt.apex(speed, gravity, 60, integrator) == pytest.approx(height, rel=1e-12)
+
+
+def test_units_per_frame_and_per_second_give_the_same_path():
+    def build(sim):
+        sim.body("a", size=(2, 2), at=(20, 40), velocity=(60, 0), gravity=900)
+        sim.body("b", size=(2, 2), at=(20, 40), velocity=(1, 0), gravity=0.25, per="frame")
+
+    trace = run(build, 40)
+    assert trace["a.y"].tolist() == trace["b.y"].tolist() and trace["a.x"].tolist() == trace["b.x"].tolist()
+
+
+def test_one_way_planks_hold_from_above_let_through_from_below_and_on_request():
+    level = lt.Level.from_rows("....\n.==.\n....\n####", cell=16, one_way="=")
+
+    def build(sim):
+        wick = sim.body("wick", size=(8, 8), at=(20, 16), gravity=900)
+        sim.after("machines", lambda now: now.pressed("hop") and wick.launch(vy=400))
+        sim.before("machines", lambda now: setattr(wick, "falls_through", now.held("burst")))
+
+    trace = run(build, 140, lt.InputScript().press("hop", 2).hold("burst", 90, 5), level=level)
+    assert [e.row for e in trace.events.named("bumped")] == []
+    assert trace["wick.y"][80] == 48.0 and trace["wick.y"][-1] == 16.0
+
+
+def test_bounce_returns_a_share_of_the_speed_and_knock_holds_it():
+    def build(sim):
+        sim.body("ball", size=(4, 4), at=(30, 60), gravity=900, bounce=0.5)
+        moth = sim.body("moth", size=(4, 4), at=(60, 16), gravity=900)
+
+        def rule(now):
+            moth.vx = -10
+            if now.pressed("burst"):
+                moth.knock(5, vx=60, vy=0)
+
+        sim.after("machines", rule)
+
+    trace = run(build, 60, lt.InputScript().press("burst", 10))
+    assert trace["moth.vx"].tolist()[9:17] == [-10, 60, 60, 60, 60, 60, -10, -10]
+    peaks = [v for v in trace["ball.vy"] if v > 0]
+    assert max(peaks) == 142.5
+
+
+def test_grounded_by_contact_and_by_probe_disagree_for_a_while_and_recent_bridges_an_edge():
+    level = lt.Level.from_rows("......\n......\n##....", cell=16)
+
+    def build(sim):
+        sim.body("wick", size=(8, 8), at=(16, 16), velocity=(120, 0), gravity=900, probe=3)
+        sim.recent("wick.on_edge", "wick.grounded", keep=4)
+
+    trace = run(build, 20, level=level)
+    off = trace["wick.grounded"].tolist().index(False)
+    assert trace["wick.near_ground"].tolist().index(False) == off - 1
+    assert [k for k, v in enumerate(trace["wick.on_edge"]) if not v][0] == off + 5
+    assert [e.name for e in trace.events][:1] == ["left_ground"]
+
+
+def test_trouble_is_told_once_when_it_begins():
+    def build(sim):
+        wick = sim.body("wick", size=(8, 8), at=(20, 20))
+        sim.after("machines", lambda now: now.pressed("hop") and wick.put(20, 10))
+        sim.body("lost", size=(2, 2), at=(100, 30), velocity=(240, 0))
+
+    trace = run(build, 30, lt.InputScript().press("hop", 5))
+    assert [(e.row, e.name, e.source) for e in trace.events] == [(5, "overlapping", "wick"), (8, "out_of_bounds", "lost")]
+
+
+def test_anchors_and_questions():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(40, 16), anchor="feet")
+        moth = sim.body("moth", size=(4, 4), at=(60, 30), anchor="centre")
+        assert wick.low == (34, 16) and wick.high == (46, 36) and wick.centre == (40, 26) and wick.feet == (40, 16)
+        assert lt.distance(wick, moth) == math.hypot(20, 4) and lt.distance(wick, moth, "edges") == 12.0
+        assert lt.nearest(wick, [wick, moth])[0] is moth and lt.touching(wick, [moth]) == []
+        assert lt.in_front(wick, moth, 1) and not lt.in_front(wick, moth, -1)
+        assert lt.within_radius_ahead(wick, moth, 15, 4, 1) and not lt.within_radius_ahead(wick, moth, 15, 2.9, 1)
+        assert wick.would_overlap((0, -1)) and not wick.would_overlap((0, 0)) and wick.position == (40, 16)
+
+    run(build, 1)
+
+
+def test_a_strike_hits_each_target_once_for_each_opening_on_the_side_faced():
+    def build(sim):
+        wick = sim.body("wick", size=(8, 8), at=(40, 16))
+        moths = [sim.body(f"moth.{n}", size=(4, 4), at=(x, 18)) for n, x in enumerate((50, 30, 90))]
+        facing = sim.value("wick.facing", 1)
+        swat = sim.strike("wick.swat", wick, size=(10, 10), offset=(9, 0), targets=moths, facing=facing)
+
+        def rule(now):
+            facing.now = -1 if now.frame >= 10 else 1
+            if now.pressed("burst"):
+                swat.open(4)
+
+        sim.after("machines", rule)
+
+    trace = run(build, 30, lt.InputScript().press("burst", 3).press("burst", 12))
+    assert [(e.row, e.data["target"]) for e in trace.events.named("struck")] == [(3, "moth.0"), (12, "moth.1")]
+    assert [k for k, v in enumerate(trace["wick.swat.open"]) if v] == [3, 4, 5, 6, 12, 13, 14, 15]
+
+
+def test_zones_are_entered_left_gathered_snapped_to_and_end_a_run():
+    level = lt.Level.from_rows("........\n.r.m..f.\n########", cell=16, zones={"r": "rope", "m": "match", "f": "finish"})
+
+    def build(sim):
+        wick = sim.body("wick", size=(4, 8), at=(4, 16), velocity=(60, 0), gravity=900)
+        rope = sim.zone("rope", watch=[wick])
+        sim.zone("match", watch=[wick], once=True)
+        sim.zone("finish", watch=[wick], ends="home")
+        sim.before("machines", lambda now: now.pressed("hop") and rope.snap(wick))
+
+    trace = run(build, 200, lt.InputScript().press("hop", 15), level=level)
+    named = [(e.name, e.source) for e in trace.events if e.name != "landed"]
+    assert named == [("entered", "rope"), ("left", "rope"), ("entered", "match"), ("gathered", "match"), ("entered", "finish"), ("end", "finish")]
+    assert trace.header.end == "home" and trace["match.used"][-1]
+    assert trace["wick.x"][15] == 22.0 + 1.0
+    assert [k for k, v in enumerate(trace["rope.wick"]) if v][0] == trace.events.named("entered", "rope")[0].row
+
+
+def test_a_platform_carries_who_stands_on_it_pushes_who_is_in_its_way_and_stops_short_of_crushing():
+    def build(sim):
+        sim.platform("barge", size=(16, 4), path=[(32, 16), (64, 16)], speed=60)
+        sim.body("rider", size=(4, 8), at=(36, 20), gravity=900)
+        sim.body("pushed", size=(4, 8), at=(60, 16), gravity=900)
+
+    trace = run(build, 60)
+    assert (np.diff(trace["rider.x"]) == np.diff(trace["barge.x"])).all() and (trace["rider.y"] == 20).all()
+    assert trace["pushed.x"].max() == 80.0
+    walled = lt.Level.from_rows("........\n.....#..\n########", cell=16)
+    crushed = run(build, 60, level=walled)
+    assert crushed.events.named("crushed")[0].data == {"body": "pushed"}
+    assert not crushed.events.named("overlapping") and crushed["barge.x"].max() == 80 - 4 - 16
+
+
+def test_inside_a_drifting_resizing_enclosure_a_body_stays_inside():
+    def build(sim):
+        wick = sim.body("wick", size=(4, 8), at=(44, 31), gravity=900)
+        punt = sim.enclosure("punt", at=(30, 30), size=(30, 20), holds=[wick])
+
+        def rule(now):
+            punt.drift(60 * math.sin(now.frame / 9), 12 * math.cos(now.frame / 5))
+            punt.resize(18 + 8 * math.cos(now.frame / 7), 18)
+            wick.vx = 200 * now.axis("left", "right")
+
+        sim.before("motion", rule)
+
+    script = lt.InputScript.at_random({"left": 0.1, "right": 0.1}, 300, seed=3)
+    trace = run(build, 300, script, level=lt.Level())
+    say, ch = lt.language, lt.ch
+    inside = (ch("wick.x") >= ch("punt.x")) & (ch("wick.x") + 4 <= ch("punt.x") + ch("punt.width") + 1e-9) & (ch("wick.y") >= ch("punt.y"))
+    assert lt.check(trace, [lt.claim("inside", say.always(inside))]).passed
+    assert not trace.events.named("overlapping")
+
+
+def test_a_pool_has_every_slot_in_every_row():
+    def build(sim):
+        def spark(view):
+            body = view.body("", size=(2, 2), at=(20, 40), velocity=(120, 0))
+            mood = view.machine("mood", states=("bright", "dim"), start="bright")
+            mood.transition("bright", to="dim", after=3)
+            return body
+
+        sparks = sim.pool("spark", spark, slots=2)
+
+        def rule(now):
+            if now.pressed("burst"):
+                sparks.spawn()
+            for one in sparks:
+                if one.x > 30:
+                    sparks.remove(one)
+
+        sim.after("machines", rule)
+
+    trace = run(build, 24, lt.InputScript().tap("burst", 3, 2, 3).press("burst", 20))
+    assert [(e.row, e.name) for e in trace.events if e.source == "spark"][:3] == [(3, "spawned"), (5, "spawned"), (7, "full")]
+    assert trace["spark.0.mood"].tolist()[2:9] == ["absent", "bright", "bright", "bright", "dim", "dim", "dim"]
+    assert math.isnan(trace["spark.0.x"][2]) and trace["spark.0.x"][3] == 22.0 and trace["spark.0.x"][20] == 22.0
+    assert trace["spark.1.present"].tolist()[4:7] == [False, True, True]
+
+
+box_world = worlds(2) | worlds(3)
+
+
+@settings(max_examples=150, deadline=None)
+@given(box_world)
+def test_rays_agree_with_many_rays_and_with_stepping_along(world):
+    boxes, _, origin, direction = world
+    assume(math.hypot(*direction) > 0.1)
+    level = lt.Level(boxes, axes="xyz"[: len(origin)])
+    found = lt.ray(level, origin, direction, 12.0)
+    distances, indices = lt.many_rays(level, [origin], [direction], 12.0)
+    unit = np.array(direction) / math.hypot(*direction)
+    inside = next((n for n in range(2401) if any(all(a < p < b for a, p, b in zip(x.low, np.array(origin) + unit * n / 200, x.high)) for x in boxes)), None)
+    if found is None:
+        assert not np.isfinite(distances[0]) and inside is None
+    else:
+        assert distances[0] == pytest.approx(found.distance, abs=1e-9)
+        assert inside is None or found.distance <= inside / 200 + 1e-6
+
+
+def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(40, 16))
+        hits = lt.fan(wick, "-y", 5, 4)
+        assert [hit.distance for hit in hits] == [0.0] * 5
+        assert [hit.point[0] for hit in hits] == [40.5, 43.25, 46, 48.75, 51.5] and hits[0].normal == (0, 1)
+        wick.put(122, 18)
+        singles = [lt.ray(wick.level, (x, 18.5), (0, -1), 4.5) for x in (122.5, 125.25, 128, 130.75, 133.5)]
+        assert len(lt.fan(wick, "-y", 5, 4)) == sum(hit is not None for hit in singles) == 2
+        assert lt.fan(wick, "+x", 2, 9) == [] and lt.fan(wick, "-y", 5, 1) == []
+
+    run(build, 1)
+
+
+@pytest.mark.parametrize(
+    ("build", "said"),
+    [
+        (lambda sim: sim.body("w", size=(-1, 2), at=(0, 0)), "body 'w': size is above 0"),
+        (lambda sim: sim.body("w", size=(1, 2), at=(math.nan, 0)), "at is a finite number"),
+        (lambda sim: sim.body("w", size=(1, 2, 3), at=(0, 0)), "size is 2 numbers"),
+        (lambda sim: sim.body("w", size=(1, 2), at=(0, 0), layers=["oil"]), "no layer 'oil' in this level"),
+        (lambda sim: sim.body("w", size=(1, 2), at=(0, 0), integrator="leap"), "no integrator 'leap' in body 'w'; did you mean 'leapfrog'"),
+        (lambda sim: sim.zone("rope", watch=[]), "no zone 'rope' in this level"),
+        (lambda sim: lt.fan(sim.body("w", size=(4, 4), at=(40, 20)), "down", 3, 4), "looks along an axis"),
+        (lambda sim: lt.fan(sim.body("w", size=(4, 4), at=(40, 20)), "-y", 1, 4), "at least 2 rays"),
+        (lambda sim: lt.Level.from_rows("..\n...", cell=4), "row 2 has 3 characters, row 1 has 2"),
+        (lambda sim: lt.Level.from_rows("..\n.x", cell=4), "row 2, column 2: 'x' stands for nothing"),
+        (lambda sim: lt.Level.from_rows("ab", cell=4, zones={"a": "rope", "b": "rope"}), "named twice"),
+        (lambda sim: lt.Level([lt.Box((0, 0), (0, 1))]), "is not below high"),
+        (lambda sim: lt.ray(QUAY, (0, 0), (0, 0), 5), "a direction and a length"),
+    ],
+)
+def test_what_cannot_stand_in_a_world_is_told_by_its_place(build, said):
+    with pytest.raises(lt.LarkError, match=said):
+        run(build, 1)
