@@ -21,7 +21,12 @@ def worlds(axes):
     side = st.integers(1, 12).map(lambda n: n / 4) | st.floats(0.1, 3).map(lambda x: round(x, 5))
     corner = st.tuples(*[quarter | awkward] * axes)
     box = st.builds(lambda low, size: lt.box_at(low, size), corner, st.tuples(*[side] * axes))
-    return st.tuples(st.lists(box, min_size=1, max_size=6), st.tuples(*[side] * axes), corner, st.tuples(*[st.floats(-15, 15) | quarter] * axes))
+    return st.tuples(
+        st.lists(box, min_size=1, max_size=6),
+        st.tuples(*[side] * axes),
+        corner,
+        st.tuples(*[st.floats(-15, 15) | quarter] * axes),
+    )
 
 
 def swept(boxes, size, start, move):
@@ -71,7 +76,9 @@ def test_a_mirrored_world_gives_the_mirrored_path(world):
     mirrored = [lt.Box((-b.high[0], b.low[1]), (-b.low[0], b.high[1])) for b in boxes]
     other, turned, *_ = swept(mirrored, size, (-start[0] - size[0], start[1]), (-move[0], move[1]))
     assume([c.axis for c in contacts] == [c.axis for c in turned])
-    assert math.isclose(other[0], -position[0] - size[0], abs_tol=1e-6) and math.isclose(other[1], position[1], abs_tol=1e-6)
+    assert math.isclose(other[0], -position[0] - size[0], abs_tol=1e-6) and math.isclose(
+        other[1], position[1], abs_tol=1e-6
+    )
 
 
 def test_where_impacts_fall_together_the_first_axis_stops_first():
@@ -172,7 +179,10 @@ def test_trouble_is_told_once_when_it_begins():
         sim.body("lost", size=(2, 2), at=(100, 30), velocity=(240, 0))
 
     trace = run(build, 30, lt.InputScript().press("hop", 5))
-    assert [(e.row, e.name, e.source) for e in trace.events] == [(5, "overlapping", "wick"), (8, "out_of_bounds", "lost")]
+    assert [(e.row, e.name, e.source) for e in trace.events] == [
+        (5, "overlapping", "wick"),
+        (8, "out_of_bounds", "lost"),
+    ]
 
 
 def test_anchors_and_questions():
@@ -209,7 +219,9 @@ def test_a_strike_hits_each_target_once_for_each_opening_on_the_side_faced():
 
 
 def test_zones_are_entered_left_gathered_snapped_to_and_end_a_run():
-    level = lt.Level.from_rows("........\n.r.m..f.\n########", cell=16, zones={"r": "rope", "m": "match", "f": "finish"})
+    level = lt.Level.from_rows(
+        "........\n.r.m..f.\n########", cell=16, zones={"r": "rope", "m": "match", "f": "finish"}
+    )
 
     def build(sim):
         wick = sim.body("wick", size=(4, 8), at=(4, 16), velocity=(60, 0), gravity=900)
@@ -220,7 +232,14 @@ def test_zones_are_entered_left_gathered_snapped_to_and_end_a_run():
 
     trace = run(build, 200, lt.InputScript().press("hop", 15), level=level)
     named = [(e.name, e.source) for e in trace.events if e.name != "landed"]
-    assert named == [("entered", "rope"), ("left", "rope"), ("entered", "match"), ("gathered", "match"), ("entered", "finish"), ("end", "finish")]
+    assert named == [
+        ("entered", "rope"),
+        ("left", "rope"),
+        ("entered", "match"),
+        ("gathered", "match"),
+        ("entered", "finish"),
+        ("end", "finish"),
+    ]
     assert trace.header.end == "home" and trace["match.used"][-1]
     assert trace["wick.x"][15] == 22.0 + 1.0
     assert [k for k, v in enumerate(trace["rope.wick"]) if v][0] == trace.events.named("entered", "rope")[0].row
@@ -256,7 +275,11 @@ def test_inside_a_drifting_resizing_enclosure_a_body_stays_inside():
     script = lt.InputScript.at_random({"left": 0.1, "right": 0.1}, 300, seed=3)
     trace = run(build, 300, script, level=lt.Level())
     say, ch = lt.language, lt.ch
-    inside = (ch("wick.x") >= ch("punt.x")) & (ch("wick.x") + 4 <= ch("punt.x") + ch("punt.width") + 1e-9) & (ch("wick.y") >= ch("punt.y"))
+    inside = (
+        (ch("wick.x") >= ch("punt.x"))
+        & (ch("wick.x") + 4 <= ch("punt.x") + ch("punt.width") + 1e-9)
+        & (ch("wick.y") >= ch("punt.y"))
+    )
     assert lt.check(trace, [lt.claim("inside", say.always(inside))]).passed
     assert not trace.events.named("overlapping")
 
@@ -281,7 +304,11 @@ def test_a_pool_has_every_slot_in_every_row():
         sim.after("machines", rule)
 
     trace = run(build, 24, lt.InputScript().tap("burst", 3, 2, 3).press("burst", 20))
-    assert [(e.row, e.name) for e in trace.events if e.source == "spark"][:3] == [(3, "spawned"), (5, "spawned"), (7, "full")]
+    assert [(e.row, e.name) for e in trace.events if e.source == "spark"][:3] == [
+        (3, "spawned"),
+        (5, "spawned"),
+        (7, "full"),
+    ]
     assert trace["spark.0.mood"].tolist()[2:9] == ["absent", "bright", "bright", "bright", "dim", "dim", "dim"]
     assert math.isnan(trace["spark.0.x"][2]) and trace["spark.0.x"][3] == 22.0 and trace["spark.0.x"][20] == 22.0
     assert trace["spark.1.present"].tolist()[4:7] == [False, True, True]
@@ -299,7 +326,14 @@ def test_rays_agree_with_many_rays_and_with_stepping_along(world):
     found = lt.ray(level, origin, direction, 12.0)
     distances, indices = lt.many_rays(level, [origin], [direction], 12.0)
     unit = np.array(direction) / math.hypot(*direction)
-    inside = next((n for n in range(2401) if any(all(a < p < b for a, p, b in zip(x.low, np.array(origin) + unit * n / 200, x.high)) for x in boxes)), None)
+    inside = next(
+        (
+            n
+            for n in range(2401)
+            if any(all(a < p < b for a, p, b in zip(x.low, np.array(origin) + unit * n / 200, x.high)) for x in boxes)
+        ),
+        None,
+    )
     if found is None:
         assert not np.isfinite(distances[0]) and inside is None
     else:
@@ -328,7 +362,10 @@ def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
         (lambda sim: sim.body("w", size=(1, 2), at=(math.nan, 0)), "at is a finite number"),
         (lambda sim: sim.body("w", size=(1, 2, 3), at=(0, 0)), "size is 2 numbers"),
         (lambda sim: sim.body("w", size=(1, 2), at=(0, 0), layers=["oil"]), "no layer 'oil' in this level"),
-        (lambda sim: sim.body("w", size=(1, 2), at=(0, 0), integrator="leap"), "no integrator 'leap' in body 'w'; did you mean 'leapfrog'"),
+        (
+            lambda sim: sim.body("w", size=(1, 2), at=(0, 0), integrator="leap"),
+            "no integrator 'leap' in body 'w'; did you mean 'leapfrog'",
+        ),
         (lambda sim: sim.zone("rope", watch=[]), "no zone 'rope' in this level"),
         (lambda sim: lt.fan(sim.body("w", size=(4, 4), at=(40, 20)), "down", 3, 4), "looks along an axis"),
         (lambda sim: lt.fan(sim.body("w", size=(4, 4), at=(40, 20)), "-y", 1, 4), "at least 2 rays"),

@@ -21,6 +21,8 @@ from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Slot
 from larktally.parts.space.body import Body
 from larktally.parts.space.level import Level
+from larktally.parts.space.mover import Enclosure, Platform
+from larktally.parts.space.zone import Zone
 from larktally.parts.stream import Stream
 from larktally.subject import Event, Setup
 from larktally.traces.columns import Channel
@@ -148,7 +150,7 @@ class Sim(Builders):
         self._collect()
         self._said = []
         for phase in ("", *self.phases):
-            for part in self.parts.values():
+            for part in sorted(self.parts.values(), key=lambda part: not part.early):
                 if part.phase == phase:
                     part.begin()
         for part in self.parts.values():
@@ -217,7 +219,11 @@ class Sim(Builders):
             for name, part in self.parts.items()
             if isinstance(part, Body)
         }
-        return {**self.level.plain(MOST_DRAWN), "bodies": bodies}
+        platforms = {name: list(part.size) for name, part in self.parts.items() if isinstance(part, Platform)}
+        enclosures = [name for name, part in self.parts.items() if isinstance(part, Enclosure)]
+        zones = {n: [[b.low, b.high] for b in part.boxes] for n, part in self.parts.items() if isinstance(part, Zone)}
+        scene = self.level.plain(MOST_DRAWN)
+        return {**scene, "bodies": bodies, "platforms": platforms, "enclosures": enclosures, "zones": zones}
 
     def save(self) -> bytes:
         """The whole state as bytes: plain data under dotted names."""

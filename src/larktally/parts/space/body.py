@@ -141,10 +141,12 @@ class Body(Placed):
         move = self._advance(velocity)
         solids = self.near.solids(position, move, untouched, self.falls_through)
         contacts = sweep(position, move, velocity, solids, self.up, self.up_sign, self.bounce)
-        self.x, self.y, *deep = position
-        self.vx, self.vy, *deep_speed = velocity
-        if deep:
-            (self.z,), (self.vz,) = deep, deep_speed
+        if len(position) == 2:
+            self.x, self.y = position
+            self.vx, self.vy = velocity
+        else:
+            self.x, self.y, self.z = position
+            self.vx, self.vy, self.vz = velocity
         self.contacts = contacts
         self._note_contacts(contacts, position, velocity, solids)
         if self.on_contact is not None:
@@ -153,7 +155,8 @@ class Body(Placed):
         if self.probe is not None:
             self._probe_ground()
         if untouched and not self._trouble:
-            self._look_outside(position)
+            if not self.near.in_bounds:
+                self._look_outside(position)
         else:
             self._look_for_trouble(position, solids)
         self._left = position

@@ -17,7 +17,7 @@ MOST_REMEMBERED = 10_000
 class Nearby:
     """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
 
-    `moving` are functions that return the boxes of things that move (platforms, walls), asked for every time.
+    `in_bounds` says that whatever stays inside these cells is inside the level; `moving` are functions that return the boxes of things that move (platforms, walls), asked for every time.
     """
 
     def __init__(
@@ -28,6 +28,7 @@ class Nearby:
         self._still: tuple[Grown, ...] = ()
         self._low: tuple[float, ...] = (math.nan,) * len(self.before)
         self._high: tuple[float, ...] = (math.nan,) * len(self.before)
+        self.in_bounds = False
         self._grown: dict[tuple[int, ...], tuple[Grown, ...]] = {}
 
     def solids(
@@ -43,11 +44,13 @@ class Nearby:
         `ignoring` is one of `moving` that does not count.
         """
         low, high = self._low, self._high
-        for i, way in enumerate(move):
-            p = position[i]
-            if not (low[i] <= p + way <= high[i] and (inside or low[i] <= p <= high[i])):
-                self._still = self._find(position, move)
-                break
+        if not (
+            low[0] <= position[0] + move[0] <= high[0]
+            and low[1] <= position[1] + move[1] <= high[1]
+            and (inside or (low[0] <= position[0] <= high[0] and low[1] <= position[1] <= high[1]))
+            and (len(move) == 2 or (low[2] <= position[2] + move[2] <= high[2] and low[2] <= position[2] <= high[2]))
+        ):
+            self._still = self._find(position, move)
         solids = self._still
         if self.moving:
             solids += tuple(grow(b, self.before, self.after) for m in self.moving if m is not ignoring for b in m())
@@ -58,6 +61,7 @@ class Nearby:
     def _find(self, position: Sequence[float], move: Sequence[float]) -> tuple[Grown, ...]:
         """Looks up the cells that a move goes through, and how far their solids are good for."""
         self._low = self._high = (math.nan,) * len(position)
+        self.in_bounds = False
         ways = list(zip(position, move, self.before, self.after, strict=True))
         low = [min(p, p + way) - before - TOUCH for p, way, before, _ in ways]
         high = [max(p, p + way) + after + TOUCH for p, way, _, after in ways]
@@ -67,6 +71,8 @@ class Nearby:
         key, cell = grid.key(low, high), grid.cell
         self._low = tuple(key[2 * i] * cell + reach + TOUCH for i, reach in enumerate(self.before))
         self._high = tuple((key[2 * i + 1] + 1) * cell - reach - TOUCH for i, reach in enumerate(self.after))
+        bounds = zip(self.level.low, self._low, self._high, self.level.high, strict=True)
+        self.in_bounds = all(first <= a and b <= last for first, a, b, last in bounds)
         solids = self._grown.get(key)
         if solids is None:
             if len(self._grown) >= MOST_REMEMBERED:

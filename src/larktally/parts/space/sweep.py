@@ -7,7 +7,8 @@ come from the slab test (Kay and Kajiya, "Ray tracing complex scenes", 1986), sw
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -34,6 +35,9 @@ class Contact(NamedTuple):
     box: Box
     time: float
     speed: float
+
+
+_contact: Callable[[tuple[int, int, Box, float, float]], Contact] = partial(tuple.__new__, Contact)
 
 
 def grow(box: Box, before: Sequence[float], after: Sequence[float]) -> Grown:
@@ -74,16 +78,16 @@ def sweep(
         found = _first(position, move, solids, up, up_sign)
         if found is None:
             break
-        time, axis, solid = found
+        time, axis, (low, high, box) = found
         positive = move[axis] > 0
-        surface = solid.low[axis] if positive else solid.high[axis]
+        surface = low[axis] if positive else high[axis]
         if time:
             for i, way in enumerate(move):
                 position[i] += way * time
                 move[i] = way * (1.0 - time)
             gone += (1.0 - gone) * time
         position[axis] = surface
-        contacts.append(Contact(axis, -1 if positive else 1, solid.box, gone, abs(velocity[axis])))
+        contacts.append(_contact((axis, -1 if positive else 1, box, gone, abs(velocity[axis]))))
         if bounce:
             move[axis] *= -bounce
             velocity[axis] *= -bounce
