@@ -7,10 +7,10 @@ import numpy as np
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
+from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
 from larktally.parts.space.sweep import grow, overlapping, sweep
-from tests.test_sim import QUAY, run
 
 quarter = st.integers(-24, 24).map(lambda n: n / 4)
 awkward = st.floats(-6, 6, allow_subnormal=False).map(lambda x: round(x, 7))
@@ -168,7 +168,7 @@ def test_grounded_by_contact_and_by_probe_disagree_for_a_while_and_recent_bridge
     trace = run(build, 20, level=level)
     off = trace["wick.grounded"].tolist().index(False)
     assert trace["wick.near_ground"].tolist().index(False) == off - 1
-    assert [k for k, v in enumerate(trace["wick.on_edge"]) if not v][0] == off + 5
+    assert trace["wick.on_edge"].tolist().index(False) == off + 5
     assert [e.name for e in trace.events][:1] == ["left_ground"]
 
 
@@ -242,7 +242,7 @@ def test_zones_are_entered_left_gathered_snapped_to_and_end_a_run():
     ]
     assert trace.header.end == "home" and trace["match.used"][-1]
     assert trace["wick.x"][15] == 22.0 + 1.0
-    assert [k for k, v in enumerate(trace["rope.wick"]) if v][0] == trace.events.named("entered", "rope")[0].row
+    assert trace["rope.wick"].tolist().index(True) == trace.events.named("entered", "rope")[0].row
 
 
 def test_a_platform_carries_who_stands_on_it_pushes_who_is_in_its_way_and_stops_short_of_crushing():
@@ -324,7 +324,7 @@ def test_rays_agree_with_many_rays_and_with_stepping_along(world):
     assume(math.hypot(*direction) > 0.1)
     level = lt.Level(boxes, axes="xyz"[: len(origin)])
     found = lt.ray(level, origin, direction, 12.0)
-    distances, indices = lt.many_rays(level, [origin], [direction], 12.0)
+    distances, _ = lt.many_rays(level, [origin], [direction], 12.0)
     unit = np.array(direction) / math.hypot(*direction)
     inside = next(
         (
@@ -379,3 +379,31 @@ def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
 def test_what_cannot_stand_in_a_world_is_told_by_its_place(build, said):
     with pytest.raises(lt.LarkError, match=said):
         run(build, 1)
+
+
+def test_everything_in_a_world_is_saved_and_restored():
+    def build(sim):
+        wick = sim.body("wick", size=(4, 8), at=(20, 16), gravity=900, probe=2)
+        moth = sim.body("moth", size=(4, 4), at=(80, 30), gravity=300, bounce=0.8)
+        facing = sim.value("wick.facing", 1)
+        sim.recent("wick.on_edge", "wick.grounded", keep=3)
+        swat = sim.strike("wick.swat", wick, size=(30, 30), offset=(9, 0), targets=[moth], facing=facing)
+        sim.platform("barge", size=(16, 4), path=[(40, 20), (70, 20), (70, 40)], speed=45, round_trip="round")
+        punt = sim.enclosure("punt", at=(76, 20), size=(30, 40), holds=[moth])
+        sim.zone("rope", (30, 16), (50, 60), watch=[wick], once=True)
+        sparks = sim.pool("spark", lambda view: view.body("", size=(2, 2), at=(20, 40), velocity=(90, 0)), slots=2)
+
+        def rule(now):
+            wick.vx = 90 * now.axis("left", "right")
+            punt.drift(12 * math.sin(now.frame / 9), 0)
+            if now.pressed("hop"):
+                wick.launch(vy=260)
+                swat.open(5)
+            if now.pressed("burst"):
+                sparks.spawn() or [sparks.remove(one) for one in sparks]
+                moth.knock(4, vx=50)
+
+        sim.after("machines", rule)
+
+    script = lt.InputScript.at_random({"left": 0.06, "right": 0.1, "hop": 0.05, "burst": 0.05}, 160, seed=6)
+    assert_restores(model(build), script, 160, (25, 70, 121))

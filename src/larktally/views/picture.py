@@ -14,6 +14,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
+from matplotlib.ticker import MaxNLocator
 
 from larktally.claims.spans import run_length
 from larktally.traces import Trace
@@ -25,6 +26,7 @@ __all__ = ["draw_run", "save_picture", "STATE_COLOURS"]
 
 # Distinguishable with any colour vision: Okabe and Ito, "Color universal design" (2008), darkest first.
 STATE_COLOURS = ("#0072B2", "#E69F00", "#009E73", "#CC79A7", "#56B4E9", "#D55E00", "#F0E442", "#999999")
+GHOSTS = 5
 INK, QUIET, GROUND = "#222222", "#777777", "#d8d4cc"
 
 
@@ -41,13 +43,10 @@ def draw_run(trace: Trace, body: str | None = None) -> Figure:
     _draw_path(above, trace, body, machines)
     _draw_lanes(below, trace, machines, events)
     name = trace.header.scenario or trace.header.subject
-    figure.suptitle(
-        f"{name}: {trace.frames} frames" + (f" at {trace.rate} frames/s" if trace.rate else ""),
-        color=INK,
-        fontsize=13,
-        x=0.01,
-        ha="left",
-    )
+    followed = body or next(iter(trace.header.scene.get("bodies", {})), None)
+    title = f"{name}: {trace.frames} frames" + (f" at {trace.rate} frames/s" if trace.rate else "")
+    path = f"; the path of {followed}, by its centre" if followed else ""
+    figure.suptitle(title + path, color=INK, fontsize=13, x=0.01, ha="left")
     return figure
 
 
@@ -68,23 +67,24 @@ def _draw_path(axes: Axes, trace: Trace, body: str | None, machines: Sequence[st
                 low[:2], high[0] - low[0], high[1] - low[1], facecolor=GROUND, edgecolor="#b5afa3", hatch=hatch, lw=0.6
             )
         )
-    axes.set_title(
-        "path of the body's centre" if name is None else f"path of {name}, by its centre",
-        loc="left",
-        fontsize=10,
-        color=QUIET,
-    )
+    for zone, boxes in scene.get("zones", {}).items():
+        for low, high in boxes:
+            _outline(axes, low, high, "#56B4E9", "--")
+            axes.annotate(
+                zone, (low[0], high[1]), textcoords="offset points", xytext=(3, 3), fontsize=8, color="#0072B2"
+            )
+    _draw_movers(axes, trace)
     if name is not None and f"{name}.x" in trace.columns and f"{name}.y" in trace.columns:
         size, before = bodies[name]["size"], bodies[name]["before"]
         x = trace[f"{name}.x"] + size[0] / 2 - before[0]
         y = trace[f"{name}.y"] + size[1] / 2 - before[1]
         _draw_coloured(axes, trace, x, y, machines)
-        for row, label, offset in ((0, "start", (0, 16)), (trace.rows - 1, f"row {trace.rows - 1}", (0, 16))):
-            corner = (x[row] - size[0] / 2, y[row] - size[1] / 2)
-            axes.add_patch(Rectangle(corner, size[0], size[1], fill=False, edgecolor=INK, lw=1.2, zorder=4))
-            axes.annotate(
-                label, (x[row], y[row]), textcoords="offset points", xytext=offset, fontsize=9, color=INK, ha="center"
-            )
+        for row, label in ((0, "start"), (trace.rows - 1, f"row {trace.rows - 1}")):
+            low = (x[row] - size[0] / 2, y[row] - size[1] / 2)
+            _outline(axes, low, (low[0] + size[0], low[1] + size[1]), INK)
+            above = (x[row], low[1] + size[1])
+            axes.annotate(label, above, textcoords="offset points", xytext=(0, 4), fontsize=9, color=INK, ha="center")
+    axes.margins(0.04, 0.12)
     axes.autoscale_view()
     axes.set_aspect("equal", adjustable="box")
     if scene.get("up", "+y") == "-y":
@@ -92,6 +92,28 @@ def _draw_path(axes: Axes, trace: Trace, body: str | None, machines: Sequence[st
     axes.set_xlabel("x (units)", color=QUIET)
     axes.set_ylabel("y (units)", color=QUIET)
     _quiet(axes)
+
+
+def _draw_movers(axes: Axes, trace: Trace) -> None:
+    """Platforms and enclosures as outlines: where they began and ended, and some rows between."""
+    scene = trace.header.scene
+    for row in np.linspace(0, trace.rows - 1, GHOSTS, dtype=int):
+        for name, size in scene.get("platforms", {}).items():
+            low = (trace[f"{name}.x"][row], trace[f"{name}.y"][row])
+            _outline(axes, low, (low[0] + size[0], low[1] + size[1]), "#009E73")
+        for name in scene.get("enclosures", ()):
+            low = (trace[f"{name}.x"][row], trace[f"{name}.y"][row])
+            high = (low[0] + trace[f"{name}.width"][row], low[1] + trace[f"{name}.height"][row])
+            _outline(axes, low, high, "#CC79A7")
+            axes.annotate(
+                f"{name}, row {row}", low, textcoords="offset points", xytext=(2, -10), fontsize=7, color=QUIET
+            )
+
+
+def _outline(axes: Axes, low: Sequence[float], high: Sequence[float], colour: str, style: str = "-") -> None:
+    """A box drawn as its edges."""
+    corner, width, height = (low[0], low[1]), high[0] - low[0], high[1] - low[1]
+    axes.add_patch(Rectangle(corner, width, height, fill=False, edgecolor=colour, lw=1.2, ls=style, zorder=4))
 
 
 def _draw_coloured(axes: Axes, trace: Trace, x: Any, y: Any, machines: Sequence[str]) -> None:
@@ -105,9 +127,7 @@ def _draw_coloured(axes: Axes, trace: Trace, x: Any, y: Any, machines: Sequence[
         if there.any():
             colour = STATE_COLOURS[code % len(STATE_COLOURS)]
             axes.plot(x[there], y[there], ".", color=colour, ms=5, zorder=3, label=state)
-    axes.legend(
-        loc="upper right", frameon=False, fontsize=9, title=machines[0], title_fontsize=9, ncols=4, markerscale=2
-    )
+    axes.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), frameon=False, fontsize=9, ncols=5, markerscale=2)
 
 
 def _draw_lanes(axes: Axes, trace: Trace, machines: Sequence[str], events: Sequence[str]) -> None:
@@ -128,6 +148,7 @@ def _draw_lanes(axes: Axes, trace: Trace, machines: Sequence[str], events: Seque
     axes.set_yticks(range(len(names)), [_lane_title(trace, name) for name in names], fontsize=9)
     axes.set_ylim(len(names) - 0.4, -0.6)
     axes.set_xlim(-0.5, trace.rows - 0.5)
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlabel("frame", color=QUIET)
     if trace.rate is not None:
         rate = float(trace.rate)

@@ -118,14 +118,12 @@ class Level:
         return hashlib.sha256(msgspec.json.encode([content, zones])).hexdigest()
 
     def plain(self, most: int) -> dict[str, object]:
-        """Axes, up, boxes and zones as plain data; no boxes where there are more than `most`."""
-        zones = {name: [_plain(box) for box in parts] for name, parts in self.zones.items()}
+        """Axes, up and boxes as plain data; no boxes where there are more than `most`."""
         boxes = [_plain(box) for box in self.boxes] if len(self.boxes) <= most else []
         return {
             "axes": self.axes,
             "up": "+-"[self.up_sign < 0] + self.axes[self.up_axis],
             "boxes": boxes,
-            "zones": zones,
         }
 
     def check_layers(self, layers: Iterable[str] | None, known: Iterable[str] = ()) -> frozenset[str] | None:

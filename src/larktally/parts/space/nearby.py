@@ -17,7 +17,8 @@ MOST_REMEMBERED = 10_000
 class Nearby:
     """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
 
-    `in_bounds` says that whatever stays inside these cells is inside the level; `moving` are functions that return the boxes of things that move (platforms, walls), asked for every time.
+    `in_bounds` says that whatever stays inside these cells is inside the level; `moving` are functions that return the
+    boxes of things that move (platforms, walls), asked for every time.
     """
 
     def __init__(
