@@ -136,7 +136,10 @@ class Body(Placed):
     def step(self) -> None:
         if self._knock_left:
             self._be_knocked()
-        position, velocity = self._place_and_speed()
+        if self._plain_motion:
+            position, velocity = [self.x, self.y], [self.vx, self.vy]
+        else:
+            position, velocity = self._place_and_speed()
         untouched = position == self._left
         move = self._advance(velocity)
         solids = self.near.solids(position, move, untouched, self.falls_through)
@@ -230,6 +233,9 @@ class Body(Placed):
         self, contacts: list[Contact], position: Sequence[float], velocity: Sequence[float], solids: Sequence[Grown]
     ) -> None:
         up, ground = self.up, 1 if self.up_sign > 0 else -1
+        if len(contacts) == 1 and self._was_grounded and contacts[0][:2] == (up, ground) and not self.bounce:
+            self.grounded, self.touching = True, []  # nothing but the ground that it was on: nothing to say
+            return
         floor: Contact | None = None
         touching = []
         for contact in contacts:

@@ -141,7 +141,7 @@ def _enter_times(start: Any, way: Any, low: Any, high: Any, length: float) -> np
     """Rays x boxes: the distance at which each ray enters each box, infinite where it does not."""
     enter = np.zeros((len(start), len(low)))
     leave = np.full((len(start), len(low)), float(length))
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         for i in range(start.shape[1]):
             inverse = 1.0 / way[:, i, None]
             one, other = (low[:, i] - start[:, i, None]) * inverse, (high[:, i] - start[:, i, None]) * inverse
