@@ -192,6 +192,8 @@ def test_anchors_and_questions():
         assert wick.low == (34, 16) and wick.high == (46, 36) and wick.centre == (40, 26) and wick.feet == (40, 16)
         assert lt.distance(wick, moth) == math.hypot(20, 4) and lt.distance(wick, moth, "edges") == 12.0
         assert lt.nearest(wick, [wick, moth])[0] is moth and lt.touching(wick, [moth]) == []
+        crate = lt.box_at((60, 16), (4, 4))
+        assert lt.nearest(wick, [crate, lt.box_at((90, 16), (4, 4))], "edges") == (crate, 14.0)
         assert lt.in_front(wick, moth, 1) and not lt.in_front(wick, moth, -1)
         assert lt.within_radius_ahead(wick, moth, 15, 4, 1) and not lt.within_radius_ahead(wick, moth, 15, 2.9, 1)
         assert wick.would_overlap((0, -1)) and not wick.would_overlap((0, 0)) and wick.position == (40, 16)
@@ -216,6 +218,27 @@ def test_a_strike_hits_each_target_once_for_each_opening_on_the_side_faced():
     trace = run(build, 30, lt.InputScript().press("burst", 3).press("burst", 12))
     assert [(e.row, e.data["target"]) for e in trace.events.named("struck")] == [(3, "moth.0"), (12, "moth.1")]
     assert [k for k, v in enumerate(trace["wick.swat.open"]) if v] == [3, 4, 5, 6, 12, 13, 14, 15]
+
+
+def test_an_animation_says_its_marks_before_the_machines_and_opens_strikes_in_its_spans():
+    def build(sim):
+        moth = sim.body("moth", size=(8, 8), at=(40, 16))
+        wick = sim.body("wick", size=(4, 8), at=(52, 16))
+        blade = sim.strike("moth.blade", moth, size=(12, 8), offset=(8, 0), targets=[wick])
+        clips = {"hover": lt.Clip(2, loop=True), "swing": lt.Clip(8, marks={"blow": 3}, spans={"blade": (3, 5)})}
+        pose = sim.animation("moth.pose", clips, "hover")
+        pose.opens(blade, "blade")
+        mood = sim.machine("moth.mood", ("idle", "strike", "struck"), "idle")
+        mood.transition("idle", to="strike", when="pressed('hop')")(lambda now: pose.play("swing"))
+        mood.transition("strike", to="struck", when="event('mark', source='moth.pose')")
+
+    made, script = model(build), lt.InputScript().press("hop", 5)
+    trace = lt.record(made, script, frames=18)
+    assert trace["moth.pose.frame"].tolist()[:16] == [0, 1, 0, 1, 0, 0, 1, 2, 3, 4, 5, 6, 7, 7, 7, 7]
+    assert [k for k, v in enumerate(trace["moth.blade.open"]) if v] == [8, 9, 10]
+    said = [(e.row, e.name) for e in trace.events if e.name in ("mark", "struck", "finished")]
+    assert said == [(8, "mark"), (8, "struck"), (13, "finished")] and trace["moth.mood"].tolist().index("struck") == 8
+    assert_restores(made, script, 18, (3, 8, 11))
 
 
 def test_zones_are_entered_left_gathered_snapped_to_and_end_a_run():
@@ -373,6 +396,11 @@ def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
         (lambda sim: lt.Level.from_rows("..\n.x", cell=4), "row 2, column 2: 'x' stands for nothing"),
         (lambda sim: lt.Level.from_rows("ab", cell=4, zones={"a": "rope", "b": "rope"}), "named twice"),
         (lambda sim: lt.Level([lt.Box((0, 0), (0, 1))]), "is not below high"),
+        (
+            lambda sim: sim.animation("pose", {"swing": lt.Clip(4, marks={"blow": 4})}, "swing"),
+            "a clip of 4 frames has no frames 4..4",
+        ),
+        (lambda sim: sim.animation("pose", {"swing": lt.Clip(4)}, "swin"), "no clip 'swin'; did you mean 'swing'"),
         (lambda sim: lt.ray(QUAY, (0, 0), (0, 0), 5), "a direction and a length"),
     ],
 )

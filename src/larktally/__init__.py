@@ -15,7 +15,7 @@ _HOMES = {
     "larktally.timing": "Rate frames_in seconds_at",
     "larktally.inputs": "Action FrameInput InputScript",
     "larktally.subject": "Event Setup Subject",
-    "larktally.parts": "ANY BACK Now Part Sim",
+    "larktally.parts": "ANY BACK Clip Now Part Sim",
     "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
     "within_radius_ahead",
     "larktally.traces": "Trace load_trace",
@@ -67,6 +67,7 @@ if TYPE_CHECKING:
     from larktally.inputs import InputScript as InputScript
     from larktally.parts import ANY as ANY
     from larktally.parts import BACK as BACK
+    from larktally.parts import Clip as Clip
     from larktally.parts import Now as Now
     from larktally.parts import Part as Part
     from larktally.parts import Sim as Sim

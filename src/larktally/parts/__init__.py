@@ -1,5 +1,6 @@
 """What gameplay is modelled from: the sim and its parts."""
 
+from larktally.parts.animation import Animation, Clip
 from larktally.parts.cooldown import Cooldown
 from larktally.parts.machine import ANY, BACK, Machine
 from larktally.parts.now import Now
@@ -9,4 +10,17 @@ from larktally.parts.sim import Sim
 from larktally.parts.stream import Stream
 from larktally.parts.value import Value
 
-__all__ = ["ANY", "BACK", "Cooldown", "Machine", "Now", "Part", "Request", "Sim", "Stream", "Value"]
+__all__ = [
+    "ANY",
+    "BACK",
+    "Animation",
+    "Clip",
+    "Cooldown",
+    "Machine",
+    "Now",
+    "Part",
+    "Request",
+    "Sim",
+    "Stream",
+    "Value",
+]

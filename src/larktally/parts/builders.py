@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from larktally.errors import ModelError, unknown_name
+from larktally.parts.animation import Animation, Clip
 from larktally.parts.clock import Clock
 from larktally.parts.cooldown import Cooldown
 from larktally.parts.machine import Machine
@@ -70,6 +71,10 @@ class Builders:
     def clock(self, name: str, rate: str | int = 1) -> Clock:
         """A clock that parts may be put on, running at a share of the rate."""
         return self._add(Clock(self.root, self.full_name(name), rate), None)
+
+    def animation(self, name: str, clips: Mapping[str, Clip], start: str, *, clock: str | None = None) -> Animation:
+        """Which of several clips plays, and at which frame."""
+        return self._add(Animation(self.root, self.full_name(name), clips, start), clock)
 
     def recent(self, name: str, when: str, keep: Duration) -> Recent:
         """Whether a condition of the claim language holds, or did within the last `keep` frames."""

@@ -30,6 +30,11 @@ class Box:
     one_way: bool = False
     name: str = ""
 
+    @property
+    def centre(self) -> Point:
+        """Its middle."""
+        return tuple((low + high) / 2 for low, high in zip(self.low, self.high, strict=True))
+
 
 class Level:
     """The still world: which axes there are, which way is up, and the boxes in it.

@@ -10,14 +10,15 @@ from larktally.errors import ModelError
 
 if TYPE_CHECKING:
     from larktally.parts.space.body import Body
+    from larktally.parts.space.level import Box
     from larktally.parts.space.zone import Zone
 
 __all__ = ["distance", "nearest", "touching", "in_front", "within_radius_ahead"]
 
-T = TypeVar("T", "Body", "Zone")
+T = TypeVar("T", "Body", "Zone", "Box")
 
 
-def distance(one: Body, other: Body | Zone, between: str = "centre") -> float:
+def distance(one: Body, other: Body | Zone | Box, between: str = "centre") -> float:
     """How far two are apart, in level units, between their centres, feet or edges (0 where they overlap or touch)."""
     if between == "edges":
         gaps = [
@@ -25,7 +26,7 @@ def distance(one: Body, other: Body | Zone, between: str = "centre") -> float:
             for low, high, other_low, other_high in zip(one.low, one.high, other.low, other.high, strict=True)
         ]
         return math.hypot(*gaps)
-    if between not in ("centre", "feet"):
+    if between not in ("centre", "feet") or not hasattr(other, between):
         raise ModelError(f"a distance is between 'centre', 'feet' or 'edges', not {between!r}")
     return math.dist(getattr(one, between), getattr(other, between))
 
