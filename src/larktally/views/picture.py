@@ -183,13 +183,16 @@ def _draw_inputs(axes: Axes, trace: Trace, lane: int) -> None:
     for n, (name, held) in enumerate(used):
         top = lane - 0.36 + n * height
         ends = np.flatnonzero(np.append(held[:-1] & ~held[1:], held[-1:]))
-        for end, length in zip(ends, run_length(held)[ends], strict=True):
+        lengths = run_length(held)[ends]
+        room = np.append(ends[1:] - lengths[1:], trace.rows) - ends
+        for end, length, free in zip(ends, lengths, room, strict=True):
             axes.add_patch(Rectangle((end - length + 0.5, top), length, height * 0.85, facecolor=QUIET, lw=0))
-            axes.text(end + 1 + trace.rows * 0.003, top + height * 0.45, name, va="center", fontsize=7, color=INK)
+            if free > trace.rows * (0.01 + 0.006 * len(name)):
+                axes.text(end + 1 + trace.rows * 0.003, top + height * 0.45, name, va="center", fontsize=7, color=INK)
 
 
 def _events_worth_a_lane(trace: Trace, most: int = 6) -> list[str]:
-    """Event names to draw, the rarer first to be kept; state changes have lanes of their own."""
+    """Event names to draw, the first that were said; state changes have lanes of their own."""
     names = [name for name in dict.fromkeys(trace.events.names) if name not in ("changed", "bumped")]
     return names[:most]
 
