@@ -32,7 +32,7 @@ def print_frames(out: Console, trace: Trace, rows: Sequence[int], names: Sequenc
             Text(str(row), style="dim"),
             *time,
             *values,
-            Text(_held(trace, row), style="cyan"),
+            Text(_held(trace, row)),
             Text(_said(trace, row), style="magenta"),
         )
     out.print(table)
@@ -62,7 +62,7 @@ def _cell(trace: Trace, name: str, row: int) -> str:
 
 def _styled(trace: Trace, name: str, row: int, text: str) -> Text:
     changed = row > 0 and trace.columns[name].at(row) != trace.columns[name].at(row - 1)
-    return Text(text, style="bold yellow" if changed else "")
+    return Text(text, style="bold" if changed else "dim")
 
 
 def _held(trace: Trace, row: int) -> str:

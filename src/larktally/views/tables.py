@@ -15,7 +15,7 @@ from larktally.claims.verdicts import Result, Tally
 
 __all__ = ["console", "tally_table", "print_stories", "plain_table", "VERDICT_STYLES"]
 
-VERDICT_STYLES = {"kept": "green", "broken": "bold red", "vacuous": "yellow", "unfinished": "yellow"}
+VERDICT_STYLES = {"kept": "green", "broken": "bold red", "vacuous": "bold magenta", "unfinished": "bold magenta"}
 PIPED_WIDTH = 400
 
 
@@ -72,7 +72,7 @@ def print_story(out: Console, result: Result) -> None:
     if not result.breaches:
         return
     for text, value in deciding(result, result.breaches[0]):
-        out.print(Text(f"           {text} = {value}", style="cyan"))
+        out.print(Text(f"           {text} = {value}"))
     around = rows_around(result, result.breaches[0])
     if around:
         table = plain_table(*around[0], show_header=True)
