@@ -159,6 +159,13 @@ def test_a_subject_that_raises_ends_with_3_and_its_rows_are_kept(tmp_path):
     assert not (tmp_path / "sparks.parquet").exists()
 
 
+def test_a_model_that_cannot_be_built_is_told_with_its_scenario(model_file, tmp_path):
+    model_file.write_text(model_file.read_text().replace('start="standing"', 'start="standng"'))
+    result = call("run", model_file, "--to", tmp_path)
+    assert result.exit_code == 2
+    assert "larktally: dusk_run: machine 'wick.gait': no state 'standng'; did you mean 'standing'" in result.output
+
+
 @pytest.mark.parametrize(
     ("args", "said"),
     [

@@ -51,6 +51,8 @@ def command(targets: tuple[str, ...], folder: Path, suffix: str, only: tuple[str
             worst = SUBJECT_FAILED
             results.append(_failed(scenario, failure, path, as_json))
             continue
+        except LarkError as error:
+            raise LarkError(f"{scenario.title}: {error}") from None
         trace.save(path)
         tally = check(trace, scenario.claims) if scenario.claims else Tally([])
         worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
