@@ -101,6 +101,19 @@ def test_channels_may_come_in_another_order_and_one_dict_may_be_reused():
     assert plain["y"].tolist() == turned["y"].tolist() == reused["y"].tolist()
 
 
+def test_a_dict_that_comes_back_later_is_told_and_the_rows_before_it_are_kept():
+    class Stale(Lamp):
+        def observe(self):
+            self.row = getattr(self, "row", -1) + 1
+            if self.row < 300:
+                self.last = super().observe()
+            return self.last
+
+    with pytest.raises(lt.SubjectFailed, match="observe returns the same dict again") as failure:
+        lt.record(Stale, frames=600)
+    assert failure.value.trace.rows == failure.value.row == 257
+
+
 def test_a_run_ends_at_an_end_event_or_where_until_holds():
     class Ending(Lamp):
         def step(self, now):

@@ -13,9 +13,8 @@ from larktally.errors import LarkError, ModelError, unknown_name
 from larktally.inputs import FrameInput
 from larktally.timing import Duration, Rate, as_rate, frames_in
 
-__all__ = ["Event", "Setup", "Subject", "SubjectLike", "Model", "make_subject", "name_of", "can_save", "Plain"]
+__all__ = ["Event", "Setup", "Subject", "SubjectLike", "Model", "make_subject", "name_of"]
 
-Plain: TypeAlias = "str | int | float | bool | list[Plain] | dict[str, Plain] | None"
 Value: TypeAlias = "float | int | bool | str"
 T = TypeVar("T")
 
@@ -157,11 +156,6 @@ def innermost(subject: Subject) -> Subject:
 def name_of(subject: object) -> str:
     """The name a subject goes by in headers and messages: its function's, or its class's."""
     return str(getattr(subject, "__name__", None) or type(subject).__name__)
-
-
-def can_save(subject: object) -> bool:
-    """Whether it has both save and load."""
-    return callable(getattr(subject, "save", None)) and callable(getattr(subject, "load", None))
 
 
 def declared_names(subject: object, what: str) -> Sequence[Any] | None:

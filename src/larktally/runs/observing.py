@@ -39,8 +39,8 @@ class Observations:
     def columns(self, rows: Sequence[Mapping[str, Any]], first_row: int) -> Iterable[Sequence[Any]]:
         """One sequence of values a channel; raises RowError for the first row with other channels."""
         if any(map(operator.is_, rows, rows[1:])) or any(map(operator.is_, rows, rows[2:])):
-            raise LarkError(
-                "observe returned the same dict for two rows, so that one is lost; return a new dict each time"
+            raise RowError(
+                "", first_row, "observe returns the same dict again, so that rows are lost; return a new one each time"
             )
         if set(map(len, rows)) == {len(self._names)} and all(
             keys.count(name) == len(rows) for name, keys in zip(self._names, zip(*rows, strict=True), strict=True)

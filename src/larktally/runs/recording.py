@@ -160,7 +160,7 @@ class _Recording:
                 raise LarkError(f"only= keeps no channel; there are: {names}")
             columns = _only(columns, frozenset(kept))
         self._channels = [channels[n] for n in kept]
-        self._rows = Rows(ChunkReader(self._channels, dict.fromkeys(closed), nan_ok), columns)
+        self._rows = Rows(ChunkReader(self._channels, closed, nan_ok), columns)
 
     def _run(self) -> SubjectFailed | None:
         """All frames; what went wrong, where something did."""

@@ -88,7 +88,7 @@ def check_channel_name(name: object) -> str:
 class ChunkReader:
     """Turns chunks of rows into arrays, and finds the row that does not fit."""
 
-    def __init__(self, channels: Sequence[Channel], closed: Mapping[str, Any] = {}, nan_ok: Any = False) -> None:
+    def __init__(self, channels: Sequence[Channel], closed: Iterable[str] = (), nan_ok: Any = False) -> None:
         self.channels = list(channels)
         self._nan_ok = frozenset(channel.name for channel in channels) if nan_ok is True else frozenset(nan_ok or ())
         self._closed = frozenset(closed)
