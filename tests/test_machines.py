@@ -16,13 +16,15 @@ class Plain:
 
     def __init__(self, rules, order, settle, remember):
         self.rules, self.order, self.settle, self.remember = rules, order, settle, remember
-        self.state, self.age, self.history, self.log = "idle", 0, {}, []
+        self.state, self.age, self.history, self.log, self.stack = "idle", 0, {}, [], []
         self.enter(["idle"])
 
     def path(self, state):
         return ["air", state] if "/" in state else [state]
 
     def landing(self, target):
+        if target == lt.BACK:
+            return self.stack[-1]
         return target if target != "air" else self.history.get("air", "air/rise")
 
     def enter(self, states):
@@ -41,19 +43,31 @@ class Plain:
             if rule is None:
                 break
             self.take(rule)
+            if self.rules[rule][1] == lt.STAY:
+                break
             entered.add(self.state)
         if self.order == "transition-first":
             self.during()
 
     def choose(self, frame, truth, entered):
         for state in [*reversed(self.path(self.state)), lt.ANY]:
-            for n, (source, target, after) in enumerate(self.rules):
-                if source == state and self.age >= after and truth[frame][n] and self.landing(target) not in entered:
+            for n, (source, target, after, every) in enumerate(self.rules):
+                due = self.age >= after and (every == 0 or self.age % every == 0)
+                lost = target == lt.BACK and not self.stack
+                fits = source == state and due and truth[frame][n] and not lost
+                if fits and (target == lt.STAY or self.landing(target) not in entered):
                     return n
         return None
 
     def take(self, n):
+        if self.rules[n][1] == lt.STAY:
+            self.log.append(f"action {n}")
+            return
         old, new = self.path(self.state), self.path(self.landing(self.rules[n][1]))
+        if self.rules[n][1] == lt.BACK:
+            self.stack.pop()
+        elif n % 2:
+            self.stack.append(self.state)
         if old[0] == new[0] and len(old) == len(new) == 2:
             old, new = old[1:], new[1:]
         self.log += [f"leave {state}" for state in reversed(old)]
@@ -67,7 +81,14 @@ class Plain:
 @settings(max_examples=120, deadline=None)
 @given(
     st.lists(
-        st.tuples(st.sampled_from([*NAMES, lt.ANY]), st.sampled_from(NAMES), st.integers(0, 3)), min_size=1, max_size=6
+        st.tuples(
+            st.sampled_from([*NAMES, lt.ANY]),
+            st.sampled_from([*NAMES, lt.STAY, lt.BACK]),
+            st.integers(0, 3),
+            st.integers(0, 3),
+        ),
+        min_size=1,
+        max_size=6,
     ),
     st.lists(st.lists(st.booleans(), min_size=6, max_size=6), min_size=13, max_size=13),
     st.sampled_from(["transition-first", "during-first"]),
@@ -82,8 +103,9 @@ def test_a_machine_agrees_with_the_plain_interpreter_in_state_age_and_hook_order
         for kind in ("enter", "during", "leave"):
             for state in NAMES:
                 getattr(one, kind)(state)(lambda now, said=f"{kind} {state}": log.append(said))
-        for n, (source, target, after) in enumerate(rules):
-            rule = one.transition(source, to=target, after=after or None, when=lambda now, n=n: truth[now.frame][n])
+        for n, (source, target, after, every) in enumerate(rules):
+            options = {"after": after or None, "every": every or None, "push": n % 2 == 1 and target in NAMES}
+            rule = one.transition(source, to=target, when=lambda now, n=n: truth[now.frame][n], **options)
             rule(lambda now, n=n: log.append(f"action {n}"))
 
     trace = run(build, 12)

@@ -8,20 +8,21 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.1.0"
+from larktally.version import __version__
 
 _HOMES = {
     "larktally.errors": "ClaimError InputError LarkError ModelError SubjectFailed TraceError",
     "larktally.timing": "Rate frames_in seconds_at",
     "larktally.inputs": "Action FrameInput InputScript",
     "larktally.subject": "Event Setup Subject",
-    "larktally.parts": "ANY BACK Clip Now Part Sim",
+    "larktally.parts": "ANY BACK STAY Clip Now Part Sim",
     "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
     "within_radius_ahead",
     "larktally.traces": "Trace load_trace",
     "larktally.claims": "Breach Claim Form Result Tally ch check claim language load_claims measure measured_over parse "
     "rows_where to_text",
-    "larktally.runs": "Replay Scenario record replay",
+    "larktally.runs": "Live Replay Scenario Why record replay run_to why",
+    "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
@@ -41,6 +42,15 @@ def __dir__() -> list[str]:
 
 
 if TYPE_CHECKING:
+    from larktally.charts import Coverage as Coverage
+    from larktally.charts import Finding as Finding
+    from larktally.charts import chart_to_dot as chart_to_dot
+    from larktally.charts import chart_to_scxml as chart_to_scxml
+    from larktally.charts import chart_to_svg as chart_to_svg
+    from larktally.charts import coverage as coverage
+    from larktally.charts import findings as findings
+    from larktally.charts import priorities as priorities
+    from larktally.charts import read_chart as read_chart
     from larktally.claims import Breach as Breach
     from larktally.claims import Claim as Claim
     from larktally.claims import Form as Form
@@ -67,6 +77,7 @@ if TYPE_CHECKING:
     from larktally.inputs import InputScript as InputScript
     from larktally.parts import ANY as ANY
     from larktally.parts import BACK as BACK
+    from larktally.parts import STAY as STAY
     from larktally.parts import Clip as Clip
     from larktally.parts import Now as Now
     from larktally.parts import Part as Part
@@ -86,5 +97,19 @@ if TYPE_CHECKING:
     from larktally.parts.space import ray as ray
     from larktally.parts.space import touching as touching
     from larktally.parts.space import within_radius_ahead as within_radius_ahead
+    from larktally.runs import Live as Live
+    from larktally.runs import Replay as Replay
+    from larktally.runs import Scenario as Scenario
+    from larktally.runs import Why as Why
+    from larktally.runs import record as record
+    from larktally.runs import replay as replay
+    from larktally.runs import run_to as run_to
+    from larktally.runs import why as why
+    from larktally.subject import Event as Event
+    from larktally.subject import Setup as Setup
+    from larktally.subject import Subject as Subject
+    from larktally.timing import Rate as Rate
+    from larktally.timing import frames_in as frames_in
+    from larktally.timing import seconds_at as seconds_at
     from larktally.traces import Trace as Trace
     from larktally.traces import load_trace as load_trace

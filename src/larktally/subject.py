@@ -83,7 +83,10 @@ class Setup:
         """Raises ModelError where a param was given that the model never asked for: it would change nothing."""
         for name in self.params:
             if name not in self.settings:
-                raise ModelError(unknown_name("param", name, self.settings) + "; the model reads no other")
+                raise ModelError(
+                    unknown_name("param", name, self.settings)
+                    + "; a model reads its params while it is built, with setup.param, and this one read no other"
+                )
 
 
 @runtime_checkable

@@ -23,7 +23,7 @@ from larktally.timing import seconds_at
 if TYPE_CHECKING:
     from larktally.claims.signals import Reading
 
-__all__ = ["story", "tally_text", "headline", "deciding", "rows_around", "shown_value"]
+__all__ = ["story", "tally_text", "headline", "deciding", "rows_around", "shown_value", "aligned"]
 
 MOST_COLUMNS = 6
 
@@ -48,7 +48,7 @@ def story(result: Result) -> str:
         breach = result.breaches[0]
         lines += [f"    {text} = {value}" for text, value in deciding(result, breach)]
         table = rows_around(result, breach)
-        lines += [f"  {line}" for line in _aligned(table)]
+        lines += [f"  {line}" for line in aligned(table)]
         if result.broken > 1:
             also = ", ".join(_breach_text(b) for b in result.breaches[1:6])
             more = f", and {result.broken - 6} more" if result.broken > 6 else ""
@@ -178,6 +178,8 @@ def _breach_text(breach: Breach) -> str:
     return f"row {breach.row} (for row {breach.trigger})"
 
 
-def _aligned(table: list[list[str]]) -> list[str]:
+def aligned(table: list[list[str]], left: bool = False) -> list[str]:
+    """The lines of a table, columns apart by two spaces; cells stand to the right unless `left`."""
     widths = [max(len(line[n]) for line in table) for n in range(len(table[0]))] if table else []
-    return ["  ".join(cell.rjust(width) for cell, width in zip(line, widths, strict=True)).rstrip() for line in table]
+    put = str.ljust if left else str.rjust
+    return ["  ".join(put(cell, width) for cell, width in zip(line, widths, strict=True)).rstrip() for line in table]

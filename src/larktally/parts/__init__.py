@@ -2,7 +2,7 @@
 
 from larktally.parts.animation import Animation, Clip
 from larktally.parts.cooldown import Cooldown
-from larktally.parts.machine import ANY, BACK, Machine
+from larktally.parts.machine import ANY, BACK, STAY, Machine
 from larktally.parts.now import Now
 from larktally.parts.part import Part
 from larktally.parts.request import Request
@@ -13,6 +13,7 @@ from larktally.parts.value import Value
 __all__ = [
     "ANY",
     "BACK",
+    "STAY",
     "Animation",
     "Clip",
     "Cooldown",

@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from larktally.errors import ModelError, unknown_name
 from larktally.parts.animation import Animation, Clip
+from larktally.parts.binding import bind_outline
 from larktally.parts.clock import Clock
 from larktally.parts.cooldown import Cooldown
+from larktally.parts.gate import Gate, Grace, Latch
 from larktally.parts.machine import Machine
 from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Pool
@@ -21,6 +23,7 @@ from larktally.parts.space.strike import Strike
 from larktally.parts.space.zone import Zone
 from larktally.parts.value import Value
 from larktally.timing import Duration, Rate
+from larktally.traces.outline import Outline
 
 if TYPE_CHECKING:
     from larktally.parts.sim import Sim
@@ -55,6 +58,28 @@ class Builders:
     ) -> Machine:
         """A state machine; see Machine for its options (order, settle, remember, initial)."""
         return self._add(Machine(self.root, self.full_name(name), states, start, **options), clock)
+
+    def machine_from(
+        self, name: str, outline: Outline, calls: Mapping[str, Callable[[Any], Any]] | None = None, **options: Any
+    ) -> Machine:
+        """A machine from an outline, such as one read from a document; `calls` holds the functions that it names."""
+        told: dict[str, Any] = {"initial": outline.initial, "remember": outline.remember, "final": outline.final}
+        told |= {"order": outline.order, "settle": outline.settle}
+        made = self.machine(name, outline.states, outline.start, **{**told, **options})
+        bind_outline(made, outline, calls or {})
+        return made
+
+    def gate(self, name: str, frames: Duration, *, once: bool = True, clock: str | None = None) -> Gate:
+        """A gate that is ready, due, or locked for so many frames."""
+        return self._add(Gate(self.root, self.full_name(name), frames, once), clock)
+
+    def grace(self, name: str, frames: Duration, *, once: bool = True, clock: str | None = None) -> Grace:
+        """A grace of so many frames after a hurt."""
+        return self._add(Grace(self.root, self.full_name(name), frames, once), clock)
+
+    def latch(self, name: str, armed: bool = True) -> Latch:
+        """A latch that fires once until it is armed again."""
+        return self._add(Latch(self.root, self.full_name(name), armed), None)
 
     def cooldown(self, name: str, frames: Duration, *, clock: str | None = None) -> Cooldown:
         """A cooldown of so many frames."""
@@ -133,8 +158,14 @@ class Builders:
         """Walls around a box that drifts and may be resized; the bodies it holds stay inside."""
         return self._add(Enclosure(self.root, self.full_name(name), at, size, holds, wall), None)
 
+    @property
+    def scope(self) -> str:
+        """The name below which parts are registered, "" for the sim itself."""
+        return ""
+
     def _add(self, part: P, clock: str | None) -> P:
         sim = self.root
+        part.scope = self.scope
         if clock is not None:
             found = sim.parts.get(clock)
             if not isinstance(found, Clock):
@@ -157,6 +188,10 @@ class Under(Builders):
     @property
     def root(self) -> Sim:
         return self._sim
+
+    @property
+    def scope(self) -> str:
+        return self.name
 
     def full_name(self, name: str) -> str:
         return f"{self.name}.{name}" if name else self.name

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ast
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple, TypeAlias
 
 from larktally.claims.kinds import check_tree, setting_value, states_below
@@ -29,7 +29,7 @@ from larktally.claims.tree import (
 from larktally.claims.vocabulary import Vocabulary
 from larktally.errors import ClaimError, ModelError
 
-__all__ = ["compile_guard", "compile_row", "reads_of", "Guard", "Source"]
+__all__ = ["compile_choice", "compile_guard", "compile_row", "in_scope", "reads_of", "Guard", "Source"]
 
 Guard: TypeAlias = Callable[[Any], Any]
 _AST_OPS: dict[str, type[ast.operator] | type[ast.cmpop]] = {
@@ -76,6 +76,41 @@ def compile_guard(
     return eval(code, maker.names)  # type: ignore[no-any-return]
 
 
+def in_scope(text: str, scope: str, words: Vocabulary, parts: Iterable[str] = ()) -> str | Node:
+    """A text with names below `scope` made whole: 'rest.ready' in the scope 'moth.2' is 'moth.2.rest.ready' where that
+    exists. The text itself where nothing changes, so that messages can point into it."""
+    if not scope:
+        return text
+    try:
+        tree = parse(text)
+    except ClaimError:
+        return text
+    known = frozenset(parts)
+
+    def whole(node: Node) -> Node:
+        match node:
+            case ChannelRef(name) if f"{scope}.{name}" in words.channels:
+                return ChannelRef(f"{scope}.{name}", node.place)
+            case Call(name, args, named):
+                own = [
+                    (key, Text(f"{scope}.{value.value}"))
+                    if key == "source" and isinstance(value, Text) and f"{scope}.{value.value}" in known
+                    else (key, value)
+                    for key, value in named
+                ]
+                return Call(name, tuple(map(whole, args)), tuple(own), node.place)
+            case Operation(op, args):
+                return Operation(op, tuple(map(whole, args)), node.place)
+            case Comparison(ops, args):
+                return Comparison(ops, tuple(map(whole, args)), node.place)
+            case Membership(item, options):
+                return Membership(whole(item), options, node.place)
+        return node
+
+    made = whole(tree)
+    return text if made == tree else made
+
+
 def compile_row(sources: Sequence[Source]) -> Callable[[], tuple[Any, ...]]:
     """A function that reads all sources at once, as a tuple: what a row of a sim is made by.
 
@@ -85,6 +120,35 @@ def compile_row(sources: Sequence[Source]) -> Callable[[], tuple[Any, ...]]:
     values: list[ast.expr] = [ast.Attribute(maker._owner(owner), attribute, ast.Load()) for owner, attribute in sources]
     function = ast.Lambda(args=ast.arguments([], [], None, [], [], None, []), body=ast.Tuple(values, ast.Load()))
     code = compile(ast.fix_missing_locations(ast.Expression(function)), "<row>", "eval")
+    return eval(code, maker.names)  # type: ignore[no-any-return]
+
+
+def compile_choice(
+    guards: Sequence[tuple[int, str | Node | Guard | None]],
+    words: Vocabulary,
+    sources: Mapping[str, Source],
+    events: Any,
+) -> Callable[[Any, int], int]:
+    """A function of `now` and an age: the index of the first guard that holds, each after its own age; -1 for none.
+
+    One call for all guards of a state costs half of one call for each.
+    """
+    maker = _Maker(words, sources, events)
+    chosen: ast.expr = ast.Constant(-1)
+    for index in reversed(range(len(guards))):
+        after, guard = guards[index]
+        tests: list[ast.expr] = []
+        if after > 1:
+            tests.append(ast.Compare(ast.Name("age", ast.Load()), [ast.GtE()], [ast.Constant(after)]))
+        if callable(guard):
+            maker.names[f"_guard{index}"] = guard
+            tests.append(ast.Call(ast.Name(f"_guard{index}", ast.Load()), [ast.Name("now", ast.Load())], []))
+        elif guard is not None:
+            tests.append(maker.make(parse(guard) if isinstance(guard, str) else guard))
+        test = ast.BoolOp(ast.And(), tests) if len(tests) > 1 else tests[0] if tests else ast.Constant(True)
+        chosen = ast.IfExp(test, ast.Constant(index), chosen)
+    function = ast.Lambda(args=ast.arguments([], [ast.arg("now"), ast.arg("age")], None, [], [], None, []), body=chosen)
+    code = compile(ast.fix_missing_locations(ast.Expression(function)), "<choice>", "eval")
     return eval(code, maker.names)  # type: ignore[no-any-return]
 
 

@@ -33,7 +33,8 @@ class Part:
 
     `phase` is where in the frame its `step` runs ("" for never), `shown` its channels, `kept` the attributes that are
     its state: plain data, saved and loaded as they are. `events` are the names that it may say;
-    `early` parts run before the others of their phase.
+    `early` parts run before the others of their phase. `scope` is the name of the view that it was built in: its text
+    may use names below it.
     """
 
     phase: ClassVar[str] = ""
@@ -47,6 +48,7 @@ class Part:
         self.name = name
         self.clock: Clock | None = None
         self.slot: Slot | None = None
+        self.scope = ""
 
     def channels(self) -> tuple[Shown, ...]:
         """What it shows in every row."""

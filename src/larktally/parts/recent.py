@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from larktally.parts.guards import Guard, compile_guard
+from larktally.parts.guards import Guard, compile_guard, in_scope
 from larktally.parts.part import Part, Shown
 from larktally.timing import Duration, frames_in
 
@@ -48,7 +48,8 @@ class Recent(Part):
 
     def begin(self) -> None:
         sim = self.sim
-        self._guard = compile_guard(self.when, sim.words, sim.sources, sim.count_said, f"recent {self.name!r}")
+        text = in_scope(self.when, self.scope, sim.words, sim.parts)
+        self._guard = compile_guard(text, sim.words, sim.sources, sim.count_said, f"recent {self.name!r}")
         self._now = sim.now_for(self.name)
 
     def look(self) -> None:

@@ -26,6 +26,7 @@ from larktally.parts.space.zone import Zone
 from larktally.parts.stream import Stream
 from larktally.subject import Event, Setup
 from larktally.traces.columns import Channel
+from larktally.traces.outline import Outline
 
 __all__ = ["Sim", "PHASES"]
 
@@ -211,6 +212,10 @@ class Sim(Builders):
     def machines(self) -> dict[str, tuple[str, ...]]:
         """The states of each machine."""
         return {name: part.states.leaves for name, part in self.parts.items() if isinstance(part, Machine)}
+
+    def outlines(self) -> dict[str, Outline]:
+        """Each machine as plain data."""
+        return {name: part.outline() for name, part in self.parts.items() if isinstance(part, Machine)}
 
     def scene(self) -> dict[str, Any]:
         """Level and bodies as plain data, for pictures; without the boxes where there are very many."""

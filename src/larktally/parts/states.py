@@ -39,6 +39,7 @@ class StateTree:
         for state in [*initial, *self.remember]:
             if state not in self.composites:
                 raise ModelError(f"machine {machine!r}: {unknown_name('composite state', state, self.composites)}")
+        self.chosen = {parent: self._initial[parent] for parent in initial}
 
     def check(self, state: str, besides: Iterable[str] = ()) -> None:
         """Raises ModelError with the nearest name for a state that does not exist."""
@@ -46,6 +47,15 @@ class StateTree:
             raise ModelError(
                 f"machine {self.machine!r}: {unknown_name('state', state, [*self.leaves, *self.composites])}"
             )
+
+    @property
+    def in_order(self) -> list[str]:
+        """Every state, each parent right before what is inside it, otherwise as declared."""
+        first: dict[str, int] = {}
+        for number, leaf in enumerate(self.leaves):
+            for state in self._paths[leaf]:
+                first.setdefault(state, number)
+        return sorted(first, key=lambda state: [first[one] for one in (*self._parents(state), state)])
 
     def path(self, leaf: str) -> tuple[str, ...]:
         """A leaf with all its parents, the outermost first."""

@@ -14,7 +14,6 @@ from typing import Any
 
 import numpy as np
 
-import larktally
 from larktally.claims import rows_where
 from larktally.claims.claim import mentions_seen
 from larktally.errors import LarkError, SubjectFailed
@@ -38,6 +37,7 @@ from larktally.timing import Duration, Rate
 from larktally.traces import Channel, Column, EventLog, Header, Trace
 from larktally.traces.columns import ChunkReader, RowError
 from larktally.traces.header import PhaseOrder
+from larktally.version import __version__
 
 __all__ = ["record", "as_scenario"]
 
@@ -246,13 +246,14 @@ class _Recording:
             events=tuple(dict.fromkeys([*declared, *self._events.names])),
             order=tuple(PhaseOrder(phase, parts) for phase, parts in inner.order()) if sim else (),
             machines=inner.machines() if sim else {},
+            outlines=inner.outlines() if sim else {},
             level=inner.level.digest if sim else "",
             scene=inner.scene() if sim else {},
             allow_nan=scenario.allow_nan,
             partial=self._only is not None,
             end=self._end,
             stopped=stopped,
-            made_with={"larktally": larktally.__version__, "python": platform.python_version()},
+            made_with={"larktally": __version__, "python": platform.python_version()},
         )
 
     def _cut(self, trace: Trace, row: int) -> Trace:

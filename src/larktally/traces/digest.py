@@ -15,12 +15,13 @@ __all__ = ["digest_of"]
 
 
 def digest_of(trace: Trace) -> str:
-    """64 hex digits over, in this order: the header as JSON with sorted keys, without `made_with`; each channel's
+    """64 hex digits over, in this order: the header as JSON with sorted keys, without `made_with` and
+    `outlines`; each channel's
     column; each input's; the events, one JSON array [row, name, source, data text] a line. Arrays are little-endian
     (float64, int64, one byte a flag, int32 label codes) and NaN is one pattern."""
     total = hashlib.sha256(b"larktally trace 1\n")
     header = msgspec.to_builtins(trace.header)
-    del header["made_with"]
+    del header["made_with"], header["outlines"]
     total.update(msgspec.json.encode(header, order="sorted"))
     for column in trace.columns.values():
         stored = column.stored

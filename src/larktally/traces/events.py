@@ -96,30 +96,34 @@ def said_by(said: str, source: str | None) -> bool:
 def data_text(data: dict[str, Any]) -> str:
     """Event data as JSON text; raises LarkError for anything that is not plain and finite."""
     for value in data.values():
-        kind = type(value)
-        if kind is not str and kind is not bool and not (kind is float and math.isfinite(value)):
+        if type(value) not in _SIMPLE and not (type(value) is float and math.isfinite(value)):
             _check_plain(data, "")
             break
     return _ENCODER.encode(data).decode()
 
 
+_SIMPLE = frozenset({str, bool, type(None)})
 _ENCODER = msgspec.json.Encoder(order="sorted")
 
 
 def _check_plain(value: Any, where: str) -> None:
-    if isinstance(value, float) and not math.isfinite(value):
-        raise LarkError(f"event data{where} is {value!r}; numbers in event data are finite")
-    if isinstance(value, int) and not -(2**63) <= value < 2**63:
-        raise LarkError(f"event data{where} is {value!r}, outside 64 bits")
-    if isinstance(value, dict):
+    kind = type(value)
+    if kind in _SIMPLE:
+        return
+    if kind is float:
+        if not math.isfinite(value):
+            raise LarkError(f"event data{where} is {value!r}; numbers in event data are finite")
+    elif kind is int:
+        if not -(2**63) <= value < 2**63:
+            raise LarkError(f"event data{where} is {value!r}, outside 64 bits")
+    elif kind is dict:
         for key, inner in value.items():
-            if not isinstance(key, str):
+            if type(key) is not str:
                 raise LarkError(f"event data{where} has the key {key!r}; keys are strings")
-            _check_plain(inner, f"{where}.{key}")
-    elif isinstance(value, list | tuple):
+            if type(inner) not in _SIMPLE:
+                _check_plain(inner, f"{where}.{key}")
+    elif kind is list or kind is tuple:
         for index, inner in enumerate(value):
             _check_plain(inner, f"{where}[{index}]")
-    elif type(value) not in (str, int, float, bool, type(None)):
-        raise LarkError(
-            f"event data{where} is {value!r} ({type(value).__name__}); numbers, text, lists and dicts are plain"
-        )
+    else:
+        raise LarkError(f"event data{where} is {value!r} ({kind.__name__}); numbers, text, lists and dicts are plain")

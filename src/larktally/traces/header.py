@@ -9,6 +9,7 @@ import msgspec
 from larktally.errors import TraceError
 from larktally.timing import Rate, as_rate
 from larktally.traces.columns import Channel
+from larktally.traces.outline import Outline
 
 __all__ = ["Header", "PhaseOrder", "FORMAT", "read_header", "header_json"]
 
@@ -27,9 +28,10 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
 
     `rate_text` is the exact rate ("60", "60000/1001"; "" where a log carries none), `params` what the run was given,
     `settings` what the model was told for each name it asked for (durations in frames), `order` a sim's phases and
-    parts, `machines` the states of each machine, `level` the digest of a sim's level and `scene` its boxes and bodies,
+    parts, `machines` the states of each machine and `outlines` their
+    rules, `level` the digest of a sim's level and `scene` its boxes and bodies,
     for pictures; `partial` whether only some channels were kept, `end` the reason a run ended by itself, `stopped` the
-    error that stopped it, `made_with` versions, which the digest leaves out.
+    error that stopped it, `made_with` versions; the digest leaves out `outlines` and `made_with`.
     """
 
     larktally: int = FORMAT
@@ -46,6 +48,7 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     events: tuple[str, ...] = ()
     order: tuple[PhaseOrder, ...] = ()
     machines: dict[str, tuple[str, ...]] = {}
+    outlines: dict[str, Outline] = {}
     level: str = ""
     scene: dict[str, Any] = {}
     allow_nan: bool = False

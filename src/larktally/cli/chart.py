@@ -1,0 +1,110 @@
+"""larktally chart FILE.py[:NAME] [TRACE …]: a machine's rules, diagram and coverage."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from larktally.cli.model_file import load_scenarios
+from larktally.cli.outcome import print_json, teaching
+from larktally.errors import LarkError, unknown_name
+from larktally.parts import Sim
+from larktally.runs import Live, Scenario
+from larktally.traces import load_trace
+
+_SUFFIXES = (".svg", ".dot", ".scxml")
+
+
+@click.command()
+@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("traces", metavar="[TRACE …]", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--machine", default="", help="Which machine, where there are several.")
+@click.option("--out", type=click.Path(path_type=Path), help="Write the diagram: .svg, .dot, or .scxml.")
+@click.option(
+    "--layout",
+    type=click.Choice(["auto", "own", "graphviz"]),
+    default="auto",
+    show_default=True,
+    help="Who lays an .svg out; auto is Graphviz where it is installed.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Print rules, findings and coverage as JSON.")
+@teaching
+def command(target: str, traces: tuple[Path, ...], machine: str, out: Path | None, layout: str, as_json: bool) -> None:
+    """Show a machine: its rules in the order in which they are tried, what is odd about them, and a diagram with --out.
+
+    With traces, what they visited: states filled and counts on the arrows; the runs are made again to find rules
+    that were ready and out-ranked.
+    """
+    from larktally.charts import coverage, findings, priorities
+
+    scenario = _one(target)
+    outlines = _outlines(scenario)
+    if machine and machine not in outlines:
+        raise LarkError(unknown_name("machine", machine, outlines, f"scenario {scenario.title!r}"))
+    chosen = [machine] if machine else list(outlines)
+    covered = {name: coverage(map(load_trace, traces), name, scenario) if traces else None for name in chosen}
+    if out is not None:
+        if len(chosen) > 1:
+            raise LarkError(f"--out draws one machine; say which with --machine: {', '.join(chosen)}")
+        _write(out, outlines[chosen[0]], covered[chosen[0]], layout)
+    if as_json:
+        print_json(
+            [
+                {
+                    "machine": name,
+                    "rules": priorities(outlines[name]),
+                    "findings": [finding._asdict() for finding in findings(outlines[name])],
+                    "coverage": cover.plain() if cover else None,
+                }
+                for name, cover in covered.items()
+            ]
+        )
+        return
+    from larktally.views.charts import print_chart
+    from larktally.views.tables import console
+
+    screen = console()
+    for number, name in enumerate(chosen):
+        if number:
+            screen.print()
+        print_chart(screen, outlines[name], covered[name])
+    if out is not None:
+        click.echo(f"drawn in {out}")
+
+
+def _one(target: str) -> Scenario:
+    found = load_scenarios(target)
+    if len(found) > 1:
+        names = ", ".join(f"{target}:{scenario.title}" for scenario in found)
+        models = {id(scenario.subject) for scenario in found}
+        if len(models) > 1:
+            raise LarkError(f"{target} holds scenarios of several models; say which: {names}")
+    return found[0]
+
+
+def _outlines(scenario: Scenario) -> dict[str, Any]:
+    subject = Live(scenario.changed(inputs=None)).subject
+    outlines = subject.outlines() if isinstance(subject, Sim) else {}
+    if not outlines:
+        raise LarkError(f"scenario {scenario.title!r} has no machine: its subject is not a sim, or has none")
+    return outlines
+
+
+def _write(path: Path, outline: Any, cover: Any, layout: str) -> None:
+    from larktally.charts import chart_to_dot, chart_to_scxml, chart_to_svg
+    from larktally.traces.files import whole_file
+
+    if path.suffix == ".svg":
+        text = chart_to_svg(outline, cover, layout)
+    elif path.suffix == ".dot":
+        text = chart_to_dot(outline, cover)
+    elif path.suffix == ".scxml":
+        text = chart_to_scxml(outline)
+    else:
+        raise LarkError(
+            f"{path}: a machine is written as {', '.join(_SUFFIXES)}, not {path.suffix or 'without a suffix'!r}"
+        )
+    with whole_file(path) as file:
+        file.write(text.encode())

@@ -1,0 +1,145 @@
+"""Gates, grace and latches: what lets a touch count once, however long it lasts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, ClassVar
+
+from larktally.errors import ModelError
+from larktally.parts.part import Part, Shown
+from larktally.timing import Duration, frames_in
+
+if TYPE_CHECKING:
+    from larktally.parts.sim import Sim
+
+__all__ = ["Gate", "Grace", "Latch"]
+
+
+class Gate(Part):
+    """Ready, due, or locked until a time: one touch is due once, however long it lasts.
+
+    `ask` in every row of a touch makes a ready gate due; the rule that acts takes it with `take`, which locks it for n
+    frames. A touch that lasts longer than the lock does not open it: it becomes ready in the first row after the lock
+    in whose row before nobody asked (with `once=False`, when the lock ends). n = 3, touched in rows 10 to 14:
+
+    ====  =======  ======  ==========================
+    row   gate     left    said
+    ====  =======  ======  ==========================
+    9     ready    0
+    10    locked   3       due, taken
+    11    locked   2
+    12    locked   1
+    13    locked   0       its time is over, the touch is not
+    14    locked   0
+    15    locked   0       nobody asks any more
+    16    ready    0       ready
+    ====  =======  ======  ==========================
+
+    Channels: the gate's label, `left` (frames).
+    """
+
+    phase = "timers"
+    shown: ClassVar[tuple[Shown, ...]] = (
+        Shown("", "state", "label", ("ready", "due", "locked")),
+        Shown("left", "left", "count"),
+    )
+    kept = ("state", "left", "frames", "_asked", "_started")
+    events: ClassVar[tuple[str, ...]] = ("due", "taken", "ready")
+
+    def __init__(self, sim: Sim, name: str, frames: Duration, once: bool = True) -> None:
+        super().__init__(sim, name)
+        self.frames = frames_in(frames, sim.rate, least=1, what=f"gate {name!r}:")
+        self.once = once
+        self.state = "ready"
+        self.left = 0
+        self._asked = self._started = -1
+
+    def ask(self) -> bool:
+        """A touch asks, in every row in which it lasts; whether the gate is due."""
+        self._asked = self.sim.frame
+        if self.state == "ready":
+            self.state = "due"
+            self.say("due")
+        return self.state == "due"
+
+    def take(self) -> bool:
+        """Takes what is due and locks the gate; whether anything was."""
+        if self.state != "due":
+            return False
+        self.say("taken")
+        self.lock()
+        return True
+
+    def lock(self, frames: Duration | None = None) -> None:
+        """Locks it from this row on, for so many frames or its own."""
+        count = self.frames if frames is None else frames_in(frames, self.sim.rate, least=1, what=f"{self.name!r}:")
+        self.state, self.left, self._started = "locked", count, self.sim.frame
+
+    def open(self) -> None:
+        """Makes it ready at once."""
+        self.state, self.left = "ready", 0
+
+    def step(self) -> None:
+        if self.state != "locked" or self._started == self.sim.frame:
+            return
+        self.left = max(self.left - 1, 0)
+        if self.left == 0 and not (self.once and self._asked >= self.sim.frame - 1):
+            self.state = "ready"
+            self.say("ready")
+
+
+class Grace(Gate):
+    """A hurt counts once, then none for n frames: `hurt` says whether one counts, and may be asked in every row.
+
+    With n = 45 and a hurt in row 30, rows 30 to 74 are graced and the next may count in row 75; where the touch goes on
+    all that while, it has to end first (`once=False`: it then counts again in row 75). A hurt that does not count is
+    an event `spared`, once for each touch.
+
+    Channels: the label ready, due or locked; `left` (frames); `active`. Events: hurt, spared, ready.
+    """
+
+    shown = (*Gate.shown, Shown("active", "active", "flag"))
+    events = (*Gate.events, "hurt", "spared")
+
+    @property
+    def active(self) -> bool:
+        """Whether a hurt would not count now."""
+        return self.state == "locked"
+
+    def hurt(self, **data: float | str) -> bool:
+        """A hurt: whether it counts, which starts the grace. The data goes into the event `hurt`."""
+        new = self._asked < self.sim.frame - 1
+        if self.ask():
+            self.take()
+            self.say("hurt", **data)
+            return True
+        if new:
+            self.say("spared", left=self.left)
+        return False
+
+
+class Latch(Part):
+    """Fires once; `arm` makes it able to again. Channel: `armed`. Events: fired, armed."""
+
+    shown = (Shown("armed", "armed", "flag"),)
+    kept = ("armed",)
+    events = ("fired", "armed")
+
+    def __init__(self, sim: Sim, name: str, armed: bool = True) -> None:
+        super().__init__(sim, name)
+        if not isinstance(armed, bool):
+            raise ModelError(f"latch {name!r}: armed is True or False, not {armed!r}")
+        self.armed = armed
+
+    def fire(self) -> bool:
+        """Whether it was armed; it is not any more."""
+        if not self.armed:
+            return False
+        self.armed = False
+        self.say("fired")
+        return True
+
+    def arm(self) -> None:
+        """Makes it able to fire again."""
+        if not self.armed:
+            self.armed = True
+            self.say("armed")

@@ -1,0 +1,125 @@
+"""Why a machine did what it did in one row: every rule that was considered, in order, and what its guard read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from larktally.claims.story import aligned, shown_value
+from larktally.errors import LarkError, unknown_name
+from larktally.parts.machine import Machine
+from larktally.parts.sim import Sim
+from larktally.parts.transition import Considered
+from larktally.runs.live import Live, run_to
+from larktally.runs.scenario import Scenario
+from larktally.subject import SubjectLike
+from larktally.traces import Trace
+
+__all__ = ["Why", "Decision", "why", "machine_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """One round of a machine's step: the rules in the order tried, and the name of the one taken, or None."""
+
+    considered: tuple[Considered, ...]
+    taken: str | None
+
+    @property
+    def others(self) -> tuple[Considered, ...]:
+        """The rules that were due and held as well, and were out-ranked by the one taken."""
+        return tuple(one for one in self.considered if one.due and one.holds and one.transition != self.taken)
+
+
+@dataclass(frozen=True, slots=True)
+class Why:
+    """What a machine considered in a row: the state it was in and for how long, what was asked of it by `go`, its
+    decisions (more than one where it settles), and the state that it was in after."""
+
+    machine: str
+    row: int
+    before: str
+    age: int
+    after: str
+    asked: tuple[str, ...]
+    decisions: tuple[Decision, ...]
+    changed: tuple[dict[str, Any], ...]
+
+    @property
+    def taken(self) -> tuple[str, ...]:
+        """The names of the transitions taken, "go" for one that was asked for."""
+        gone = tuple(change["by"] for change in self.changed)
+        stayed = tuple(d.taken for d in self.decisions if d.taken is not None and d.taken not in gone)
+        return gone + stayed
+
+    def __str__(self) -> str:
+        lines = [f"row {self.row}, {self.machine}: {self.before} for {self.age} frames; then {self._outcome()}"]
+        if self.asked:
+            lines.append(f"  asked for with go: {', '.join(self.asked)}")
+        for decision in self.decisions:
+            table = [["", "rule", "to", "guard", "result", "values read"]]
+            table += [_line(one, decision.taken) for one in decision.considered]
+            lines += [f"  {line}" for line in aligned(table, left=True)] if decision.considered else []
+            if not decision.considered:
+                lines.append("  no rule leaves this state")
+            if decision.taken and decision.others:
+                names = ", ".join(repr(one.transition) for one in decision.others)
+                lines.append(f"  true as well, out-ranked by {decision.taken!r}: {names}")
+        return "\n".join(lines)
+
+    def _outcome(self) -> str:
+        if not self.taken:
+            return "nothing was taken"
+        return f"{self.after} by {', '.join(repr(name) for name in self.taken)}"
+
+
+def why(trace: Trace, scenario: Scenario | SubjectLike, row: int, machine: str = "") -> Why:
+    """Which transitions a machine considered in a row, what each guard read, and which was taken.
+
+    Runs the recording again up to that row. `machine` may be left out where the sim has one. Raises LarkError for row
+    0, in which nothing is considered, and for a machine or row that does not exist.
+    """
+    if row == 0:
+        raise LarkError("in row 0 a machine enters its start state and considers nothing; ask for row 1 or later")
+    if not 0 < row < trace.rows:
+        raise LarkError(f"no row {row}: this trace has rows 0..{trace.rows - 1}")
+    live = run_to(trace, scenario, row - 1)
+    part = machine_of(live, machine)
+    decisions: list[Decision] = []
+    asked: list[str] = []
+    before, age = part.state, part.age + 1
+    part.watch(lambda considered, taken: decisions.append(Decision(tuple(considered), taken)))
+    part.hear(asked.append)
+    said = live.step()
+    changed = tuple(dict(e.data) for e in said if e.name == "changed" and e.source == part.name)
+    return Why(part.name, row, before, age, part.state, tuple(asked), tuple(decisions), changed)
+
+
+def machine_of(live: Live, name: str) -> Machine:
+    """A run's machine by name, or its only one."""
+    names = machine_names(live.sim)
+    if not name and len(names) == 1:
+        name = names[0]
+    if not name:
+        raise LarkError(f"say which machine: {', '.join(names) or 'this sim has none'}")
+    part = live.sim.parts.get(name)
+    if not isinstance(part, Machine):
+        raise LarkError(unknown_name("machine", name, names, "this sim"))
+    return part
+
+
+def machine_names(sim: Sim) -> list[str]:
+    """The names of a sim's machines, in order."""
+    return list(sim.machines())
+
+
+def _line(one: Considered, taken: str | None) -> list[str]:
+    if not one.due:
+        result = one.note
+    elif not one.holds:
+        result = "false"
+    else:
+        result = "taken" if one.transition == taken else "true"
+    read = ", ".join(f"{text} = {shown_value(value)}" for text, value in one.read.items())
+    mark = ">" if one.transition == taken else ""
+    return [mark, one.transition, one.target, one.guard or "(always)", result, read]

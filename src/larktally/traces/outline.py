@@ -1,0 +1,86 @@
+"""The outline of a machine: its states and rules as plain data, which stands in a trace's header.
+
+What is drawn, covered, inspected and exchanged is read from outlines, so that a trace says all of it without its model.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+__all__ = ["Outline", "Rule", "Setting", "ANY", "BACK", "STAY"]
+
+ANY, BACK, STAY = "*", "<", "="
+
+
+class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One transition. `when` is its guard as text, `asks` the name of the function that is its guard, `does` that of
+    its action; `after` and `every` are frames; `twin` is the first rule that has the same guard."""
+
+    name: str
+    sources: tuple[str, ...]
+    target: str
+    when: str = ""
+    asks: str = ""
+    after: int = 0
+    every: int = 0
+    push: bool = False
+    does: str = ""
+    twin: str = ""
+
+    @property
+    def condition(self) -> str:
+        """The whole condition as a reader sees it."""
+        said = [self.when or (f"{self.asks}()" if self.asks else "")]
+        said += [f"after {self.after}f"] if self.after else []
+        said += [f"every {self.every}f"] if self.every else []
+        return ", ".join(filter(None, said))
+
+
+class Setting(msgspec.Struct, frozen=True):
+    """A setting of a part that holds while a state is current."""
+
+    state: str
+    part: str
+    attribute: str
+    value: Any = None
+
+
+class Outline(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A machine as it was declared. `states` are all that were named, in order; `hooks` the names of the functions that
+    run on enter, during and leave of each state."""
+
+    name: str
+    states: tuple[str, ...]
+    start: str
+    initial: dict[str, str] = {}
+    remember: tuple[str, ...] = ()
+    final: tuple[str, ...] = ()
+    order: str = "transition-first"
+    settle: int = 1
+    rules: tuple[Rule, ...] = ()
+    hooks: dict[str, dict[str, tuple[str, ...]]] = {}
+    settings: tuple[Setting, ...] = ()
+
+    @property
+    def leaves(self) -> tuple[str, ...]:
+        """The states that can be current."""
+        return tuple(state for state in self.states if not any(s.startswith(state + "/") for s in self.states))
+
+    @property
+    def composites(self) -> tuple[str, ...]:
+        """The states with states inside, each parent before its children."""
+        found = (parent for leaf in self.leaves for parent in parents_of(leaf))
+        return tuple(dict.fromkeys(found))
+
+    def tried_in(self, leaf: str) -> tuple[Rule, ...]:
+        """The rules that are tried in a state, in that order: its own, its parents', those of any state."""
+        ranks = [leaf, *reversed(parents_of(leaf)), ANY]
+        return tuple(rule for state in ranks for rule in self.rules if state in rule.sources)
+
+
+def parents_of(state: str) -> tuple[str, ...]:
+    """The states around a state, the outermost first."""
+    words = state.split("/")
+    return tuple("/".join(words[:n]) for n in range(1, len(words)))
