@@ -11,7 +11,7 @@ from typing import Literal, TypeAlias
 
 from larktally.errors import LarkError
 
-__all__ = ["Rate", "Duration", "Rounding", "as_rate", "frames_in", "seconds_at"]
+__all__ = ["Rate", "Duration", "Rounding", "as_rate", "exact_seconds", "frames_in", "seconds_at"]
 
 Duration: TypeAlias = int | str
 Rounding: TypeAlias = Literal["up", "down", "nearest"]
@@ -108,6 +108,20 @@ def _rounded(duration: str, seconds: Fraction, rounding: str | None, rate: Fract
             f"name a rounding: {offers}"
         )
     return down
+
+
+def exact_seconds(duration: Duration, rate: Fraction | None, *, what: str = "duration") -> Fraction:
+    """A duration in seconds, exactly as it is written: it need not be a whole number of frames.
+
+    >>> exact_seconds("0.1s", Rate(144)), exact_seconds("9f", Rate(60))
+    (Fraction(1, 10), Fraction(3, 20))
+    """
+    if isinstance(duration, str) and (written := _TIME.fullmatch(duration)):
+        return _seconds(written)
+    frames = _frames(duration, rate, what)
+    if rate is None:
+        raise LarkError(f"{what} {duration!r} is in frames, but no rate is known")
+    return Fraction(frames) / rate
 
 
 def seconds_at(frame: int, rate: Fraction) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from larktally.parts.declared import SHOWN, Declared
 from larktally.parts.guards import compile_choice, compile_guard, in_scope, reads_of
@@ -18,6 +18,13 @@ if TYPE_CHECKING:
 __all__ = ["Machine", "Transition", "ANY", "BACK", "STAY", "Hook"]
 
 Watcher: TypeAlias = Callable[[list[Considered], "str | None"], None]
+
+
+class _Crossing(NamedTuple):
+    """The states left, children first, and those entered, parents first, on the way between two."""
+
+    leaving: tuple[str, ...]
+    entering: tuple[str, ...]
 
 
 class Machine(Declared):
@@ -57,8 +64,9 @@ class Machine(Declared):
         self._history: dict[str, str] = {}
         self._plain = False
         self._candidates: dict[str, tuple[Transition, ...]] = {}
-        self._choose: dict[str, Callable[[Now, int], int]] = {}
         self._during: dict[str, tuple[Hook, ...]] = {}
+        self._ways: dict[str, tuple[Callable[[Now, int], int], tuple[Hook, ...], tuple[Transition, ...]]] = {}
+        self._crossings: dict[tuple[str, str], _Crossing] = {}
         self._watcher: Watcher | None = None
         self._listener: Callable[[str], Any] | None = None
         self.now: Now
@@ -83,10 +91,12 @@ class Machine(Declared):
     def step(self) -> None:
         self.age = age = self.age + 1
         if self._plain and not self._asked:
-            chosen = self._choose[self.state](self.guard_now, age)
+            choose, during, candidates = self._ways[self.state]
+            chosen = choose(self.guard_now, age)
             if chosen >= 0:
-                self._take(self._candidates[self.state][chosen])
-            for hook in self._during[self.state]:
+                self._take(candidates[chosen])
+                during = self._during[self.state]
+            for hook in during:
                 hook(self.now)
             return
         if self.order == "during-first":
@@ -140,10 +150,11 @@ class Machine(Declared):
                 rule for state in ranks for rule in self.transitions if state in rule.sources
             )
             guards = [(rule.after, self._whole(rule.when)) for rule in self._candidates[leaf]]
-            self._choose[leaf] = compile_choice(guards, words, sources, counts)
             self._during[leaf] = tuple(
                 hook for state in self.states.path(leaf) for hook in self._hooks["during"].get(state, ())
             )
+            choose = compile_choice(guards, words, sources, counts)
+            self._ways[leaf] = choose, self._during[leaf], self._candidates[leaf]
         self._choose_way()
 
     def _whole(self, when: str | Hook | None) -> Any:
@@ -236,8 +247,8 @@ class Machine(Declared):
 
     def _change(self, target: str, by: str, action: Hook | None, read: dict[str, Any]) -> None:
         source, age = self.state, self.age
-        leaving, entering = self.states.way(source, target)
-        for path in leaving:
+        crossing = self._crossings.get((source, target)) or self._cross(source, target)
+        for path in crossing.leaving:
             self._run("leave", path)
             self._lift(path)
             self.states.note_left(path, source, self._history)
@@ -249,9 +260,19 @@ class Machine(Declared):
             self.name,
             {"from": source, "to": target, "by": by, "age": age, **({"read": read} if read else {})},
         )
-        for path in entering:
+        for path in crossing.entering:
             self._apply(path)
             self._run("enter", path)
+
+    def _cross(self, source: str, target: str) -> _Crossing:
+        """What is left and entered between two states, kept: only the states at which something happens."""
+        leaving, entering = self.states.way(source, target)
+        hooks, settings, remember = self._hooks, self._settings, self.states.remember
+        found = self._crossings[source, target] = _Crossing(
+            tuple(s for s in leaving if s in hooks["leave"] or s in settings or s in remember),
+            tuple(s for s in entering if s in hooks["enter"] or s in settings),
+        )
+        return found
 
     def _run(self, kind: str, state: str) -> None:
         for hook in self._hooks[kind].get(state, ()):

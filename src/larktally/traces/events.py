@@ -96,7 +96,7 @@ def said_by(said: str, source: str | None) -> bool:
 def data_text(data: dict[str, Any]) -> str:
     """Event data as JSON text; raises LarkError for anything that is not plain and finite."""
     for value in data.values():
-        if type(value) not in _SIMPLE and not (type(value) is float and math.isfinite(value)):
+        if type(value) not in _SIMPLE:
             _check_plain(data, "")
             break
     return _ENCODER.encode(data).decode()
@@ -120,7 +120,7 @@ def _check_plain(value: Any, where: str) -> None:
         for key, inner in value.items():
             if type(key) is not str:
                 raise LarkError(f"event data{where} has the key {key!r}; keys are strings")
-            if type(inner) not in _SIMPLE:
+            if type(inner) not in _SIMPLE and not (type(inner) is float and math.isfinite(inner)):
                 _check_plain(inner, f"{where}.{key}")
     elif kind is list or kind is tuple:
         for index, inner in enumerate(value):

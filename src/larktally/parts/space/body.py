@@ -11,7 +11,7 @@ from larktally.parts.part import Shown
 from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.hop import INTEGRATORS
 from larktally.parts.space.placed import Placed
-from larktally.parts.space.sweep import Contact, Grown, overlapping, sweep
+from larktally.parts.space.sweep import Contact, Grown, clear, contact_at, overlapping, sweep
 from larktally.timing import Duration, frames_in
 
 if TYPE_CHECKING:
@@ -85,6 +85,7 @@ class Body(Placed):
         self._rate = float(sim.rate) if per == "second" else 1.0
         self._left: list[float] = []
         self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
+        self._short = self._plain_motion and self.up == 1
 
     def channels(self) -> tuple[Shown, ...]:
         numbers = [*self.axes, *(f"v{axis}" for axis in self.axes)]
@@ -134,6 +135,8 @@ class Body(Placed):
         self._look_for_trouble(position, solids)
 
     def step(self) -> None:
+        if self._short and not self._knock_left and self._walked_or_flew():
+            return
         if self._knock_left:
             self._be_knocked()
         if self._plain_motion:
@@ -163,6 +166,47 @@ class Body(Placed):
         else:
             self._look_for_trouble(position, solids)
         self._left = position
+
+    def _walked_or_flew(self) -> bool:
+        """The two frames that most are, told from what was known: a step along the one floor it stands on, or through
+        the air where nothing is met. The same numbers as the sweep's, at a third of its cost; False where it is neither.
+        """
+        near, left, x, y = self.near, self._left, self.x, self.y
+        if not (
+            near.in_bounds
+            and left
+            and x == left[0]
+            and y == left[1]
+            and not (near.moving or self.limit or self._trouble or self.touching or self.falls_through)
+            and self.grounded is self._was_grounded
+            and self.probe is None
+            and self.on_contact is None
+        ):
+            return False
+        vx, vy = self.vx, self.vy
+        if self.gravity:
+            vy = vy - self.gravity * self.up_sign / self._rate
+        way_x, way_y = vx / self._rate, vy / self._rate
+        next_x, next_y = x + way_x if way_x else x, y + way_y if way_y else y
+        if not near.inside(next_x, next_y):
+            return False
+        if not self.grounded:
+            for low, high, _ in near.still:
+                if not (clear(y, way_y, next_y, low[1], high[1]) or clear(x, way_x, next_x, low[0], high[0])):
+                    return False
+            self.contacts = []
+            self.x, self.y, self.vy = next_x, next_y, vy
+            self._left = [next_x, next_y]
+            return True
+        if len(near.still) != 1 or vy * self.up_sign >= 0 or self.bounce:
+            return False
+        low, high, box = near.still[0]
+        if not (low[0] < x < high[0]) or y != (high[1] if self.up_sign > 0 else low[1]):
+            return False
+        self.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, box, 0.0, abs(vy))]
+        self.x, self.vy = next_x, 0.0
+        self._left = [next_x, y]
+        return True
 
     def set_velocity(self, velocity: Sequence[float]) -> None:
         """Sets vx and vy (and vz)."""

@@ -26,11 +26,16 @@ class Nearby:
     ) -> None:
         self.level, self.before, self.after, self.layers = level, tuple(before), tuple(after), layers
         self.moving: list[Callable[[], Iterable[Box]]] = []
-        self._still: tuple[Grown, ...] = ()
+        self.still: tuple[Grown, ...] = ()
         self._low: tuple[float, ...] = (math.nan,) * len(self.before)
         self._high: tuple[float, ...] = (math.nan,) * len(self.before)
         self.in_bounds = False
         self._grown: dict[tuple[int, ...], tuple[Grown, ...]] = {}
+
+    def inside(self, x: float, y: float) -> bool:
+        """Whether a position is inside the cells whose solids are `still`."""
+        low, high = self._low, self._high
+        return low[0] <= x <= high[0] and low[1] <= y <= high[1]
 
     def solids(
         self,
@@ -51,8 +56,8 @@ class Nearby:
             and (inside or (low[0] <= position[0] <= high[0] and low[1] <= position[1] <= high[1]))
             and (len(move) == 2 or (low[2] <= position[2] + move[2] <= high[2] and low[2] <= position[2] <= high[2]))
         ):
-            self._still = self._find(position, move)
-        solids = self._still
+            self.still = self._find(position, move)
+        solids = self.still
         if self.moving:
             solids += tuple(grow(b, self.before, self.after) for m in self.moving if m is not ignoring for b in m())
         if through_one_way:

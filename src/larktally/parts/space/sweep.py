@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 if TYPE_CHECKING:
     from larktally.parts.space.level import Box
 
-__all__ = ["Grown", "Contact", "grow", "sweep", "overlapping"]
+__all__ = ["Grown", "Contact", "clear", "contact_at", "grow", "sweep", "overlapping"]
 
 MOST_IMPACTS = 8
 
@@ -40,6 +40,11 @@ class Contact(NamedTuple):
 _contact: Callable[[tuple[int, int, Box, float, float]], Contact] = partial(tuple.__new__, Contact)
 
 
+def contact_at(axis: int, normal: int, box: Box, time: float, speed: float) -> Contact:
+    """A contact, made without the cost of checking names."""
+    return _contact((axis, normal, box, time, speed))
+
+
 def grow(box: Box, before: Sequence[float], after: Sequence[float]) -> Grown:
     """A box as a point meets it whose body reaches `before` below and `after` above it along each axis."""
     low = tuple(side - reach for side, reach in zip(box.low, after, strict=True))
@@ -54,6 +59,13 @@ def overlapping(position: Sequence[float], solid: Grown) -> bool:
         if not low[i] < p < high[i]:
             return False
     return True
+
+
+def clear(start: float, way: float, end: float, low: float, high: float) -> bool:
+    """Whether a move stays strictly on one side of a box along an axis, judged with the sweep's own expressions."""
+    if start >= high:
+        return end > high and (way >= 0.0 or (high - start) / way > 1.0)
+    return start <= low and end < low and (way <= 0.0 or (low - start) / way > 1.0)
 
 
 def sweep(
