@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import machines
 import rays
 import recording
+import timers
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,7 @@ def main() -> None:
     options.add_argument("--only", default="", help="rows whose name holds these words")
     options.add_argument("--rounds", type=int, default=15)
     chosen = options.parse_args()
-    rows = [Row(*row) for module in (recording, machines, rays) for row in module.rows()]
+    rows = [Row(*row) for module in (recording, machines, timers, rays) for row in module.rows()]
     results = [compare(row, chosen.rounds) for row in rows if chosen.only in row.name]
     if chosen.json:
         print(json.dumps(results, indent=2))

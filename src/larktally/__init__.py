@@ -15,6 +15,7 @@ _HOMES = {
     "larktally.timing": "Rate frames_in seconds_at",
     "larktally.inputs": "Action FrameInput InputScript",
     "larktally.subject": "Event Setup Subject",
+    "larktally.summed": "Summed durations",
     "larktally.parts": "ANY BACK STAY Clip Now Part Sim",
     "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
     "within_radius_ahead",
@@ -108,6 +109,8 @@ if TYPE_CHECKING:
     from larktally.subject import Event as Event
     from larktally.subject import Setup as Setup
     from larktally.subject import Subject as Subject
+    from larktally.summed import Summed as Summed
+    from larktally.summed import durations as durations
     from larktally.timing import Rate as Rate
     from larktally.timing import frames_in as frames_in
     from larktally.timing import seconds_at as seconds_at

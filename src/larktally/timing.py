@@ -11,7 +11,7 @@ from typing import Literal, TypeAlias
 
 from larktally.errors import LarkError
 
-__all__ = ["Rate", "Duration", "Rounding", "as_rate", "exact_seconds", "frames_in", "seconds_at"]
+__all__ = ["Rate", "Duration", "Rounding", "as_rate", "exact_seconds", "frames_in", "seconds_at", "whole_seconds"]
 
 Duration: TypeAlias = int | str
 Rounding: TypeAlias = Literal["up", "down", "nearest"]
@@ -131,3 +131,15 @@ def seconds_at(frame: int, rate: Fraction) -> float:
     0.35
     """
     return float(frame / rate)
+
+
+def whole_seconds(frames: int, rate: Fraction, rounding: Rounding) -> int:
+    """A count of frames as the whole seconds that a screen shows.
+
+    >>> [whole_seconds(61, Rate(60), way) for way in ("up", "down", "nearest")]
+    [2, 1, 1]
+    """
+    over, under = frames * rate.denominator, rate.numerator
+    if rounding == "up":
+        return -(-over // under)
+    return over // under if rounding == "down" else (2 * over + under) // (2 * under)

@@ -14,6 +14,7 @@ _COMMANDS = {
     "check": "Check the claims of a TOML file on a trace.",
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "show": "Show a trace's frames as a table.",
+    "durations": "In which frame a time ends, exact and summed, at several rates.",
     "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
 }
 

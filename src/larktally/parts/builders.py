@@ -6,21 +6,36 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from larktally.errors import ModelError, unknown_name
-from larktally.parts.animation import Animation, Clip
 from larktally.parts.binding import bind_outline
-from larktally.parts.clock import Clock
-from larktally.parts.cooldown import Cooldown
-from larktally.parts.gate import Gate, Grace, Latch
 from larktally.parts.machine import Machine
 from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Pool
-from larktally.parts.recent import Recent
-from larktally.parts.request import Request
 from larktally.parts.space.body import Body
 from larktally.parts.space.level import Box, Level
 from larktally.parts.space.mover import Enclosure, Platform
 from larktally.parts.space.strike import Strike
 from larktally.parts.space.zone import Zone
+from larktally.parts.timers import (
+    Animation,
+    Chain,
+    Clip,
+    Clock,
+    Cooldown,
+    Countdown,
+    Delay,
+    Gate,
+    Grace,
+    Interval,
+    Latch,
+    Meter,
+    Opening,
+    Recent,
+    Request,
+    Stat,
+    Stock,
+    Stopwatch,
+)
+from larktally.parts.timers.meter import Amount
 from larktally.parts.value import Value
 from larktally.timing import Duration, Rate
 from larktally.traces.outline import Outline
@@ -34,7 +49,8 @@ P = TypeVar("P", bound=Part)
 
 
 class Builders:
-    """The calls that register parts. `clock=` puts a part on a named clock; without it, it runs in every frame."""
+    """The calls that register parts. `clock=` puts a part on a named clock; without it, it is on the clock `play`, or runs
+    in every frame where the sim has no such clock."""
 
     @property
     def root(self) -> Sim:
@@ -69,29 +85,65 @@ class Builders:
         bind_outline(made, outline, calls or {})
         return made
 
-    def gate(self, name: str, frames: Duration, *, once: bool = True, clock: str | None = None) -> Gate:
-        """A gate that is ready, due, or locked for so many frames."""
-        return self._add(Gate(self.root, self.full_name(name), frames, once), clock)
+    def countdown(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Countdown:
+        """A countdown; see Countdown for its options (each, last, show, running, style)."""
+        return self._add(Countdown(self.root, self.full_name(name), frames, **options), clock)
 
-    def grace(self, name: str, frames: Duration, *, once: bool = True, clock: str | None = None) -> Grace:
-        """A grace of so many frames after a hurt."""
-        return self._add(Grace(self.root, self.full_name(name), frames, once), clock)
+    def stopwatch(self, name: str, *, clock: str | None = None, **options: Any) -> Stopwatch:
+        """A stopwatch; see Stopwatch for its options (show, running, style)."""
+        return self._add(Stopwatch(self.root, self.full_name(name), **options), clock)
+
+    def cooldown(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Cooldown:
+        """A cooldown of so many frames; see Cooldown for its options (charges, refill, since, shared, style)."""
+        return self._add(Cooldown(self.root, self.full_name(name), frames, **options), clock)
+
+    def stock(self, name: str, uses: int, refill: Duration, *, clock: str | None = None, **options: Any) -> Stock:
+        """So many uses and a refill; see Stock for its options (by_itself, while_refilling, style)."""
+        return self._add(Stock(self.root, self.full_name(name), uses, refill, **options), clock)
+
+    def interval(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Interval:
+        """Due every so many frames; see Interval for its options (runs_while, otherwise, style)."""
+        return self._add(Interval(self.root, self.full_name(name), frames, **options), clock)
+
+    def delay(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Delay:
+        """Due once, so many frames after it was started; see Delay."""
+        return self._add(Delay(self.root, self.full_name(name), frames, **options), clock)
+
+    def opening(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Opening:
+        """Open for so many frames; see Opening for its options (runs_while, style)."""
+        return self._add(Opening(self.root, self.full_name(name), frames, **options), clock)
+
+    def chain(self, name: str, steps: int, within: Duration, *, clock: str | None = None, **options: Any) -> Chain:
+        """A chain of steps, each in time after the one before; see Chain for its options (runs_while, style)."""
+        return self._add(Chain(self.root, self.full_name(name), steps, within, **options), clock)
+
+    def meter(self, name: str, most: Amount, *, clock: str | None = None, **options: Any) -> Meter:
+        """An exact amount; see Meter for its options (start, rate, recovers, recovers_after, stuck_empty, marks, …)."""
+        return self._add(Meter(self.root, self.full_name(name), most, **options), clock)
+
+    def stat(self, name: str, base: float, *, clock: str | None = None) -> Stat:
+        """A base number with timed modifiers; see Stat."""
+        return self._add(Stat(self.root, self.full_name(name), base), clock)
+
+    def gate(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Gate:
+        """A gate that is ready, due, or locked for so many frames; see Gate for its options (once, style)."""
+        return self._add(Gate(self.root, self.full_name(name), frames, **options), clock)
+
+    def grace(self, name: str, frames: Duration, *, clock: str | None = None, **options: Any) -> Grace:
+        """A grace of so many frames after a hurt; see Grace for its options (once, style)."""
+        return self._add(Grace(self.root, self.full_name(name), frames, **options), clock)
 
     def latch(self, name: str, armed: bool = True) -> Latch:
         """A latch that fires once until it is armed again."""
         return self._add(Latch(self.root, self.full_name(name), armed), None)
 
-    def cooldown(self, name: str, frames: Duration, *, clock: str | None = None) -> Cooldown:
-        """A cooldown of so many frames."""
-        return self._add(Cooldown(self.root, self.full_name(name), frames), clock)
-
     def value(self, name: str, start: float | int | bool | str, labels: Iterable[str] = ()) -> Value:
         """A value of the user's own; `.now` reads it and is assigned to change it."""
         return self._add(Value(self.root, self.full_name(name), start, labels), None)
 
-    def request(self, name: str, action: str, keep: Duration) -> Request:
+    def request(self, name: str, action: str, keep: Duration, *, clock: str | None = None) -> Request:
         """A press of an action that is remembered for some frames, until one rule takes it."""
-        return self._add(Request(self.root, self.full_name(name), action, keep), None)
+        return self._add(Request(self.root, self.full_name(name), action, keep), clock)
 
     def clock(self, name: str, rate: str | int = 1) -> Clock:
         """A clock that parts may be put on, running at a share of the rate."""
@@ -101,9 +153,9 @@ class Builders:
         """Which of several clips plays, and at which frame."""
         return self._add(Animation(self.root, self.full_name(name), clips, start), clock)
 
-    def recent(self, name: str, when: str, keep: Duration) -> Recent:
+    def recent(self, name: str, when: str, keep: Duration, *, clock: str | None = None) -> Recent:
         """Whether a condition of the claim language holds, or did within the last `keep` frames."""
-        return self._add(Recent(self.root, self.full_name(name), when, keep), None)
+        return self._add(Recent(self.root, self.full_name(name), when, keep), clock)
 
     def pool(self, name: str, build: Callable[[Under], Any], slots: int) -> Pool:
         """So many places for things that come and go, each built once by `build(view)`."""
@@ -120,6 +172,7 @@ class Builders:
         watch: Sequence[Body],
         once: bool = False,
         ends: str = "",
+        clock: str | None = None,
     ) -> Zone:
         """A zone from `low` to `high`, or the level's zone of that name; it looks at the bodies in `watch`."""
         sim = self.root
@@ -131,7 +184,7 @@ class Builders:
             boxes = Level((), {name: [Box(tuple(low), tuple(high), "zone", name=name)]}, axes=sim.level.axes).zones[
                 name
             ]
-        return self._add(Zone(sim, self.full_name(name), boxes, watch, once, ends), None)
+        return self._add(Zone(sim, self.full_name(name), boxes, watch, once, ends), clock)
 
     def strike(
         self,
@@ -142,21 +195,36 @@ class Builders:
         offset: Sequence[float],
         targets: Sequence[Body],
         facing: Value | None = None,
+        clock: str | None = None,
     ) -> Strike:
         """A box attached to a body that strikes each target once for each opening."""
-        return self._add(Strike(self.root, self.full_name(name), body, size, offset, targets, facing), None)
+        return self._add(Strike(self.root, self.full_name(name), body, size, offset, targets, facing), clock)
 
     def platform(
-        self, name: str, *, size: Sequence[float], path: Sequence[Sequence[float]], speed: float, **options: Any
+        self,
+        name: str,
+        *,
+        size: Sequence[float],
+        path: Sequence[Sequence[float]],
+        speed: float,
+        clock: str | None = None,
+        **options: Any,
     ) -> Platform:
         """A solid box led along a path of points at a speed; `round_trip` is "back" or "round"."""
-        return self._add(Platform(self.root, self.full_name(name), size, path, speed, **options), None)
+        return self._add(Platform(self.root, self.full_name(name), size, path, speed, **options), clock)
 
     def enclosure(
-        self, name: str, *, at: Sequence[float], size: Sequence[float], holds: Sequence[Body], wall: float = 4.0
+        self,
+        name: str,
+        *,
+        at: Sequence[float],
+        size: Sequence[float],
+        holds: Sequence[Body],
+        wall: float = 4.0,
+        clock: str | None = None,
     ) -> Enclosure:
         """Walls around a box that drifts and may be resized; the bodies it holds stay inside."""
-        return self._add(Enclosure(self.root, self.full_name(name), at, size, holds, wall), None)
+        return self._add(Enclosure(self.root, self.full_name(name), at, size, holds, wall), clock)
 
     @property
     def scope(self) -> str:

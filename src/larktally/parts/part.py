@@ -10,9 +10,9 @@ from larktally.errors import ModelError
 from larktally.traces.columns import Kind
 
 if TYPE_CHECKING:
-    from larktally.parts.clock import Clock
     from larktally.parts.pool import Slot
     from larktally.parts.sim import Sim
+    from larktally.parts.timers.clock import Clock
 
 __all__ = ["Part", "Shown", "check_part_name"]
 

@@ -24,6 +24,7 @@ from larktally.parts.space.level import Level
 from larktally.parts.space.mover import Enclosure, Platform
 from larktally.parts.space.zone import Zone
 from larktally.parts.stream import Stream
+from larktally.parts.timers.clock import Clock
 from larktally.subject import Event, Setup
 from larktally.traces.columns import Channel
 from larktally.traces.outline import Outline
@@ -97,12 +98,12 @@ class Sim(Builders):
         self.parts[part.name] = part
         return part
 
-    def before(self, phase: str, hook: Hook) -> Hook:
-        """Runs a function of `now` in every step before a phase."""
+    def before(self, phase: str, hook: Hook | None = None) -> Any:
+        """Runs a function of `now` in every step before a phase; without one, a decorator."""
         return self._add_hook("before", phase, hook)
 
-    def after(self, phase: str, hook: Hook) -> Hook:
-        """Runs a function of `now` in every step after a phase."""
+    def after(self, phase: str, hook: Hook | None = None) -> Any:
+        """Runs a function of `now` in every step after a phase; without one, a decorator."""
         return self._add_hook("after", phase, hook)
 
     def now_for(self, name: str, kind: type[Now] = Now) -> Now:
@@ -282,13 +283,23 @@ class Sim(Builders):
             for _, attribute, _, _ in part.channels()
         ]
 
-    def _add_hook(self, side: str, phase: str, hook: Hook) -> Hook:
+    def _add_hook(self, side: str, phase: str, hook: Hook | None) -> Any:
         if phase not in self.phases:
             raise ModelError(unknown_name("phase", phase, self.phases))
+        if hook is None:
+            return lambda given: self._add_hook(side, phase, given)
         now = self.now_for(f"{side}.{phase}")
         name = f"{side} {phase}: {getattr(hook, '__name__', 'hook')}"
         self._hooks.setdefault((side, phase), []).append((name, lambda: hook(now)))
         return hook
+
+    def _put_on_play(self) -> None:
+        """Where there is a clock called `play`, every part that names no other is on it."""
+        play = self.parts.get("play")
+        if isinstance(play, Clock):
+            for part in self.parts.values():
+                if part.clock is None and not isinstance(part, Clock | Slot):
+                    part.clock = play
 
     def _runs(self, phase: str) -> list[tuple[str, Callable[[], Any]]]:
         parts = [part for part in self.parts.values() if part.phase == phase]
@@ -302,6 +313,7 @@ class Sim(Builders):
             for part in self.parts.values()
             for suffix, attribute, _, _ in part.channels()
         ]
+        self._put_on_play()
         self.sources = dict(sources)
         if len(self.sources) != len(sources):
             names = [name for name, _ in sources]

@@ -75,6 +75,7 @@ class Body(Placed):
         self.integrator = integrator
         self.probe = probe if probe is None else number(what, "probe", probe, 0.0)
         self.on_contact = on_contact
+        self.leader: Callable[[], list[float] | None] | None = None
         self.grounded = self.near_ground = False
         self.contacts: list[Contact] = []
         self.touching: list[list[int]] = []
@@ -144,9 +145,11 @@ class Body(Placed):
         else:
             position, velocity = self._place_and_speed()
         untouched = position == self._left
-        move = self._advance(velocity)
+        led = self.leader() if self.leader is not None else None
+        move = self._advance(velocity) if led is None else led
+        speed = velocity if led is None else velocity[:]
         solids = self.near.solids(position, move, untouched, self.falls_through)
-        contacts = sweep(position, move, velocity, solids, self.up, self.up_sign, self.bounce)
+        contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
         if len(position) == 2:
             self.x, self.y = position
             self.vx, self.vy = velocity
@@ -181,6 +184,7 @@ class Body(Placed):
             and self.grounded is self._was_grounded
             and self.probe is None
             and self.on_contact is None
+            and self.leader is None
         ):
             return False
         vx, vy = self.vx, self.vy

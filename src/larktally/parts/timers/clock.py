@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from larktally.errors import ModelError
 from larktally.parts.part import Part, Shown
+from larktally.timing import Duration, frames_in
 
 if TYPE_CHECKING:
     from larktally.parts.sim import Sim
@@ -17,19 +18,38 @@ __all__ = ["Clock"]
 class Clock(Part):
     """Parts on a clock are stepped in the frames in which it ticks: `count` goes up by one there.
 
-    At 1/2 it ticks in every second frame. A change of its rate by a rule of row k counts from row k+1 on.
+    At 1/2 it ticks in every second frame. A change of its rate by a rule of row k counts from row k+1 on. Where a sim
+    has a clock called `play`, every part that names no other is on it; clocks themselves are on none.
+
+    At 1/2 from the start, run at 1 by a rule of row 4, and held for 2 frames by one of row 5:
+
+    ====  ======  ========
+    row   count   ticking
+    ====  ======  ========
+    1     0       false
+    2     1       true
+    3     1       false
+    4     2       true
+    5     3       true
+    6     3       false
+    7     3       false
+    8     4       true
+    ====  ======  ========
+
+    Channels: `count`, `ticking`.
     """
 
     phase = "inputs"
     early = True
     shown = (Shown("count", "count", "count"), Shown("ticking", "ticking", "flag"))
-    kept = ("count", "ticking", "_numerator", "_denominator", "_part")
+    kept = ("count", "ticking", "_numerator", "_denominator", "_part", "_held", "_held_of", "_held_from")
 
     def __init__(self, sim: Sim, name: str, rate: str | int | Fraction = 1) -> None:
         super().__init__(sim, name)
         self.count = 0
         self.ticking = True
         self._part = 0
+        self._held, self._held_of, self._held_from = 0, "", 0
         self._numerator, self._denominator = 0, 1
         self.run(rate)
 
@@ -54,7 +74,29 @@ class Clock(Part):
         """Stands still from the next frame on."""
         self.run(0)
 
+    def hold(self, frames: Duration, of: Clock | None = None) -> None:
+        """Stands still for so many frames, or for so many of another clock, and then goes on at its rate: a hit stop.
+
+        The other clock has to be registered before this one. Raises ModelError where it is not.
+        """
+        names = list(self.sim.parts)
+        if of is not None and names.index(of.name) >= names.index(self.name):
+            raise ModelError(f"clock {self.name!r} is held by {of.name!r}, which has to be made before it")
+        self._held = frames_in(frames, self.sim.rate, least=1, what=f"hold of clock {self.name!r}:")
+        self._held_of = of.name if of is not None else ""
+        self._held_from = of.count if of is not None else self.sim.frame
+
+    def _still_held(self) -> bool:
+        other = self.sim.parts.get(self._held_of)
+        gone = (other.count if isinstance(other, Clock) else self.sim.frame) - self._held_from
+        if gone > self._held:
+            self._held = 0
+        return self._held > 0
+
     def step(self) -> None:
+        if self._held and self._still_held():
+            self.ticking = False
+            return
         self._part += self._numerator
         self.ticking = self._part >= self._denominator
         if self.ticking:

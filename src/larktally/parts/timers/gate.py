@@ -6,7 +6,9 @@ from typing import TYPE_CHECKING, ClassVar
 
 from larktally.errors import ModelError
 from larktally.parts.part import Part, Shown
-from larktally.timing import Duration, frames_in
+from larktally.parts.timers.timed import Timed
+from larktally.summed import Style
+from larktally.timing import Duration
 
 if TYPE_CHECKING:
     from larktally.parts.sim import Sim
@@ -14,7 +16,7 @@ if TYPE_CHECKING:
 __all__ = ["Gate", "Grace", "Latch"]
 
 
-class Gate(Part):
+class Gate(Timed):
     """Ready, due, or locked until a time: one touch is due once, however long it lasts.
 
     `ask` in every row of a touch makes a ready gate due; the rule that acts takes it with `take`, which locks it for n
@@ -34,24 +36,20 @@ class Gate(Part):
     16    ready    0       ready
     ====  =======  ======  ==========================
 
-    Channels: the gate's label, `left` (frames).
+    Channels: the gate's label, `left` (frames). Events: due, taken, ready, paused, resumed, stopped.
     """
 
-    phase = "timers"
-    shown: ClassVar[tuple[Shown, ...]] = (
-        Shown("", "state", "label", ("ready", "due", "locked")),
-        Shown("left", "left", "count"),
-    )
-    kept = ("state", "left", "frames", "_asked", "_started")
-    events: ClassVar[tuple[str, ...]] = ("due", "taken", "ready")
+    kept = (*Timed.kept, "state", "_asked")
+    events: ClassVar[tuple[str, ...]] = ("due", "taken", "ready", "paused", "resumed", "stopped")
 
-    def __init__(self, sim: Sim, name: str, frames: Duration, once: bool = True) -> None:
-        super().__init__(sim, name)
-        self.frames = frames_in(frames, sim.rate, least=1, what=f"gate {name!r}:")
+    def __init__(self, sim: Sim, name: str, frames: Duration, *, once: bool = True, style: Style = None) -> None:
+        super().__init__(sim, name, frames, style)
         self.once = once
         self.state = "ready"
-        self.left = 0
-        self._asked = self._started = -1
+        self._asked = -1
+
+    def channels(self) -> tuple[Shown, ...]:
+        return self._channels(Shown("", "state", "label", ("ready", "due", "locked")), Shown("left", "left", "count"))
 
     def ask(self) -> bool:
         """A touch asks, in every row in which it lasts; whether the gate is due."""
@@ -70,18 +68,24 @@ class Gate(Part):
         return True
 
     def lock(self, frames: Duration | None = None) -> None:
-        """Locks it from this row on, for so many frames or its own."""
-        count = self.frames if frames is None else frames_in(frames, self.sim.rate, least=1, what=f"{self.name!r}:")
-        self.state, self.left, self._started = "locked", count, self.sim.frame
+        """Locks it from this row on, for its own length, or for another that is its own from now on."""
+        if frames is not None:
+            self.change(frames)
+        self.state, self._carry = "locked", 0.0
+        self._begin()
 
     def open(self) -> None:
         """Makes it ready at once."""
-        self.state, self.left = "ready", 0
+        self.state, self.left, self.running = "ready", 0, False
+
+    def stop(self) -> None:
+        super().stop()
+        self.open()
 
     def step(self) -> None:
         if self.state != "locked" or self._started == self.sim.frame:
             return
-        self.left = max(self.left - 1, 0)
+        self._over()
         if self.left == 0 and not (self.once and self._asked >= self.sim.frame - 1):
             self.state = "ready"
             self.say("ready")
@@ -97,8 +101,10 @@ class Grace(Gate):
     Channels: the label ready, due or locked; `left` (frames); `active`. Events: hurt, spared, ready.
     """
 
-    shown = (*Gate.shown, Shown("active", "active", "flag"))
     events = (*Gate.events, "hurt", "spared")
+
+    def channels(self) -> tuple[Shown, ...]:
+        return (*super().channels(), Shown("active", "active", "flag"))
 
     @property
     def active(self) -> bool:

@@ -1,0 +1,191 @@
+"""Animations as frames: which one plays and at which frame, with marks that fall and spans that open strike boxes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+from larktally.errors import ModelError, unknown_name
+from larktally.parts.part import Part, Shown
+from larktally.timing import Rate, as_rate
+
+if TYPE_CHECKING:
+    from larktally.parts.machine import Machine
+    from larktally.parts.now import Now
+    from larktally.parts.sim import Sim
+    from larktally.parts.space.body import Body
+    from larktally.parts.space.strike import Strike
+    from larktally.parts.value import Value
+
+__all__ = ["Animation", "Clip"]
+
+
+@dataclass(frozen=True, slots=True)
+class Clip:
+    """One animation: its length in frames; whether it loops or holds its last frame; marks, a frame each; spans, the
+    first and last frame of each; `rate`, its own frames per second where that is not the sim's; `moves`, a displacement
+    for each frame, which a body can follow. Raises ModelError for a frame that it does not have."""
+
+    frames: int
+    loop: bool = False
+    marks: Mapping[str, int] = field(default_factory=dict)
+    spans: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    rate: Rate | int | str | None = None
+    moves: Sequence[Sequence[float]] = ()
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.frames, int) or self.frames < 1:
+            raise ModelError(f"a clip has at least 1 frame, not {self.frames!r}")
+        for name, (first, last) in [*self.spans.items(), *((n, (m, m)) for n, m in self.marks.items())]:
+            if not 0 <= first <= last < self.frames:
+                raise ModelError(f"a clip of {self.frames} frames has no frames {first}..{last}, where {name!r} stands")
+        if self.rate is not None:
+            object.__setattr__(self, "rate", as_rate(self.rate))
+        if self.moves and len(self.moves) != self.frames:
+            raise ModelError(f"a clip of {self.frames} frames has a move for each of them, not {len(self.moves)}")
+        if self.moves and self.rate is not None:
+            raise ModelError(
+                "a clip with moves runs at the sim's rate: leave rate= out, or write a move for each frame"
+            )
+
+
+class Animation(Part):
+    """Which of several clips plays, and at which frame; stepped before the machines, which see what falls in their row.
+
+    Played in the machines of row 10, a clip of 4 frames with the mark blow at 2:
+
+    ====  =====  ========
+    row   frame  event
+    ====  =====  ========
+    10    0
+    11    1
+    12    2      mark
+    13    3
+    14    3      finished
+    ====  =====  ========
+
+    A clip with a rate of its own shows in the e-th row after it was chosen the frame floor(e * rate / the sim's rate);
+    marks of frames that are passed over in one row are said in it, in order. A loop begins again at frame 0 and never
+    finishes. `opens(strike, span)` holds a strike box open in the rows of a span; `leads(body)` lets a body's sweep
+    follow the moves of the frame shown, in place of its velocity; `chosen_by(machine, clips)` plays a clip for each
+    state, in the row in which it is entered.
+
+    Channels: the clip's name, `frame`. Events: mark (mark, clip), finished (clip).
+    """
+
+    phase = "animations"
+    kept = ("clip", "frame", "finished", "_started", "_first", "_elapsed")
+    events = ("mark", "finished")
+
+    def __init__(self, sim: Sim, name: str, clips: Mapping[str, Clip], start: str) -> None:
+        super().__init__(sim, name)
+        self.clips = dict(clips)
+        self._check(start)
+        self.clip, self.frame, self.finished = start, 0, False
+        self._started = -1
+        self._first = self._elapsed = 0
+        self._opens: list[tuple[Strike, str]] = []
+        self._pace = {clip: Fraction(one.rate or sim.rate) / sim.rate for clip, one in self.clips.items()}
+
+    def channels(self) -> tuple[Shown, ...]:
+        return (Shown("", "clip", "label", tuple(self.clips)), Shown("frame", "frame", "count"))
+
+    def play(self, clip: str, *, again: bool = False, keep_phase: bool = False) -> None:
+        """Plays a clip from frame 0; one that plays already goes on, unless `again`.
+
+        `keep_phase` goes on at the same share of the new clip: from frame 6 of 12 to frame 4 of 8.
+        """
+        self._check(clip)
+        if clip == self.clip and not again and not self.finished:
+            return
+        before = self.clips[self.clip]
+        self.frame = self.frame * self.clips[clip].frames // before.frames if keep_phase and not self.finished else 0
+        self.clip, self.finished = clip, False
+        self._first, self._elapsed = self.frame, 0
+        self._started = self.sim.frame
+        self._show([self.frame])
+
+    def chosen_by(self, machine: Machine, clips: Mapping[str, str]) -> None:
+        """Plays the clip of a state in the row in which the state is entered, from its frame 0 on."""
+        for state, clip in clips.items():
+            self._check(clip)
+            machine.enter(state)(_Plays(self, clip))
+
+    def leads(self, body: Body, facing: Value | None = None) -> None:
+        """Lets a body follow the moves of the frame shown, mirrored along the first axis where `facing` is -1.
+
+        Clips without moves leave the body to its velocity.
+        """
+        axes = len(body.axes)
+        for name, clip in self.clips.items():
+            if any(len(move) != axes for move in clip.moves):
+                raise ModelError(f"animation {self.name!r}: the moves of clip {name!r} have {axes} numbers each")
+        body.leader = lambda: self._move(facing)
+
+    def _move(self, facing: Value | None) -> list[float] | None:
+        """The displacement of the frame shown, or None where it has none."""
+        moves = self.clips[self.clip].moves
+        if not moves or self.finished:
+            return None
+        mirror = 1.0 if facing is None else float(facing.now)
+        return [float(way) * (mirror if i == 0 else 1.0) for i, way in enumerate(moves[self.frame])]
+
+    def opens(self, strike: Strike, span: str) -> None:
+        """Holds a strike box open while the clip that plays is in a span of that name, anew each time it comes to it."""
+        if not any(span in clip.spans for clip in self.clips.values()):
+            raise ModelError(
+                unknown_name("span", span, {s for clip in self.clips.values() for s in clip.spans}, self.name)
+            )
+        self._opens.append((strike, span))
+
+    def within(self, span: str) -> bool:
+        """Whether the clip that plays is in a span of that name."""
+        first, last = self.clips[self.clip].spans.get(span, (0, -1))
+        return first <= self.frame <= last and not self.finished
+
+    def step(self) -> None:
+        if self.finished or self._started == self.sim.frame:
+            return
+        clip, pace = self.clips[self.clip], self._pace[self.clip]
+        before = self._first + (self._elapsed if pace == 1 else math.floor(self._elapsed * pace))
+        self._elapsed += 1
+        reached = self._first + (self._elapsed if pace == 1 else math.floor(self._elapsed * pace))
+        self.finished = reached >= clip.frames and not clip.loop
+        self.frame = clip.frames - 1 if self.finished else reached % clip.frames
+        last = clip.frames - 1 if self.finished else reached
+        self._show([frame % clip.frames for frame in range(before + 1, last + 1)])
+        if self.finished:
+            self.say("finished", clip=self.clip)
+
+    def _show(self, passed: Iterable[int]) -> None:
+        """Says the marks of the frames that this row came to, and opens and shuts what hangs on its spans."""
+        marks = self.clips[self.clip].marks
+        if marks:
+            for frame in passed:
+                for mark, at in marks.items():
+                    if at == frame:
+                        self.say("mark", mark=mark, clip=self.clip)
+        for strike, span in self._opens:
+            first = self.clips[self.clip].spans.get(span, (-1, -1))[0]
+            if not self.within(span):
+                strike.shut()
+            elif self.frame == first or not strike.is_open:
+                strike.open()
+
+    def _check(self, clip: str) -> None:
+        if clip not in self.clips:
+            raise ModelError(f"animation {self.name!r}: {unknown_name('clip', clip, self.clips)}")
+
+
+class _Plays:
+    """An enter hook that plays a clip, under a name that readers know it by."""
+
+    def __init__(self, animation: Animation, clip: str) -> None:
+        self._animation, self._clip = animation, clip
+        self.__name__ = f"play_{clip}"
+
+    def __call__(self, now: Now) -> None:
+        self._animation.play(self._clip, again=True)

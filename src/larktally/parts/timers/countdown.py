@@ -1,0 +1,117 @@
+"""Countdowns: from a start value down to 0, with a screen's whole seconds beside the exact frames."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, ClassVar, Literal
+
+from larktally.errors import ModelError
+from larktally.parts.part import Shown
+from larktally.parts.timers.timed import Timed
+from larktally.summed import Style
+from larktally.timing import Duration, Rounding, frames_in, whole_seconds
+
+if TYPE_CHECKING:
+    from larktally.parts.sim import Sim
+
+__all__ = ["Countdown"]
+
+
+class Countdown(Timed):
+    """Counts from its length to 0 and stops there: the night bell.
+
+    n = 3, started in row 10, paused by a rule of row 11 and resumed by one of row 13:
+
+    ====  =====  ========  ==================
+    row   left   running   event
+    ====  =====  ========  ==================
+    9     0      false
+    10    3      true      started
+    11    2      false     paused
+    12    2      false
+    13    2      true      resumed
+    14    1      true
+    15    0      false     over
+    ====  =====  ========  ==================
+
+    `each="frame"` or `each="second"` says `tick` in each frame, or whenever the whole seconds shown change;
+    `last="10s"` says `last` in the row in which so much is left. `seconds` is for a screen: the whole seconds left,
+    rounded `show="up"` (the default: 1 until it is over), "down" or "nearest".
+
+    Channels: `left` (frames), `running`, `seconds`. Events: started, tick (left, seconds), last, over, paused, resumed,
+    stopped, added.
+    """
+
+    events: ClassVar[tuple[str, ...]] = ("started", "tick", "last", "over", "paused", "resumed", "stopped", "added")
+
+    def __init__(
+        self,
+        sim: Sim,
+        name: str,
+        frames: Duration,
+        *,
+        each: Literal["frame", "second"] | None = None,
+        last: Duration | None = None,
+        show: Rounding = "up",
+        running: bool = False,
+        style: Style = None,
+    ) -> None:
+        super().__init__(sim, name, frames, style)
+        if each not in (None, "frame", "second"):
+            raise ModelError(f"countdown {name!r}: each is 'frame' or 'second', not {each!r}")
+        if show not in ("up", "down", "nearest"):
+            raise ModelError(f"countdown {name!r}: show rounds 'up', 'down' or 'nearest', not {show!r}")
+        self.each, self.show, self.runs_from_reset = each, show, running
+        self.last = 0 if last is None else frames_in(last, sim.rate, least=1, what=f"last of countdown {name!r}:")
+        self._told = 0
+
+    kept = (*Timed.kept, "_told")
+
+    def channels(self) -> tuple[Shown, ...]:
+        return self._channels(
+            Shown("left", "left", "count"), Shown("running", "running", "flag"), Shown("seconds", "seconds", "count")
+        )
+
+    @property
+    def seconds(self) -> int:
+        """The whole seconds left, for a screen."""
+        return whole_seconds(self.left, self.sim.rate, self.show)
+
+    def begin(self) -> None:
+        if self.runs_from_reset:
+            self.start()
+
+    def start(self, frames: Duration | None = None) -> None:
+        """Starts from its length, or from another that is its length from now on; a running one starts again."""
+        if frames is not None:
+            self.change(frames)
+        self._begin()
+        self._told = self.seconds
+        self.say("started", left=self.left)
+
+    def restart(self) -> None:
+        """Starts again from its whole length."""
+        self.start()
+
+    def add(self, frames: Duration) -> None:
+        """More time for a running or paused one: a lamp that is lit gives 5 s. Raises ModelError for a summed one."""
+        if self.style is not None:
+            raise ModelError(f"countdown {self.name!r} is summed; time is added to one that counts frames")
+        more = frames_in(frames, self.sim.rate, least=1, what=f"more of countdown {self.name!r}:")
+        if self.left:
+            self.left += more
+            self._told = self.seconds
+            self.say("added", frames=more)
+
+    def step(self) -> None:
+        if not self.running or self._started == self.sim.frame:
+            return
+        over = self._over()
+        if self.each is not None:
+            shown = self.seconds
+            if self.each == "frame" or shown != self._told:
+                self.say("tick", left=self.left, seconds=shown)
+            self._told = shown
+        if self.left == self.last and not over:
+            self.say("last", left=self.left)
+        if over:
+            self.say("over")

@@ -1,0 +1,163 @@
+"""Time as a game's own code often keeps it: float steps summed until they pass a length, and in which frame they do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import lru_cache
+from typing import Any, Literal, NamedTuple, TypeAlias
+
+import numpy as np
+
+from larktally.errors import LarkError
+from larktally.timing import Duration, as_rate, exact_seconds
+
+__all__ = ["Style", "Summed", "DurationRow", "durations", "as_style", "frames_of", "STYLES", "RATES"]
+
+LONGEST = 20_000_000
+CHUNK = 65_536
+RATES = ("30", "50", "60", "90", "120", "144", "240", "60000/1001")
+_WIDTHS: dict[int, Any] = {32: np.float32, 64: np.float64}
+
+
+@dataclass(frozen=True, slots=True)
+class Summed:
+    """How a game sums: the `width` of its floats; counting `down` from the length or `up` to it; whether reaching the
+    end exactly is enough (`at_end=True`: <= 0 or >= length) or it has to be passed (< 0 or >); and what stands after
+    the end: `then="reset"` begins again from the full length, `then="subtract"` keeps what was too much."""
+
+    width: int = 64
+    way: Literal["down", "up"] = "down"
+    at_end: bool = True
+    then: Literal["reset", "subtract"] = "reset"
+
+    def __post_init__(self) -> None:
+        if self.width not in _WIDTHS:
+            raise LarkError(f"floats are 32 or 64 bits wide, not {self.width!r}")
+        if self.way not in ("down", "up") or self.then not in ("reset", "subtract"):
+            raise LarkError(f"a summed time counts 'down' or 'up', then 'reset' or 'subtract'; not {self!r}")
+
+    @property
+    def kind(self) -> Any:
+        """The NumPy type that it sums in."""
+        return _WIDTHS[self.width]
+
+    def first(self, seconds: Fraction, carry: float = 0.0) -> float:
+        """The sum as a time of so many seconds begins; `carry` is what was too much before, where it subtracts."""
+        length = self.kind(float(seconds)) if self.way == "down" else self.kind(0)
+        return float(self.kind(carry) + length if self.then == "subtract" else length)
+
+    def next(self, total: float, rate: Fraction) -> float:
+        """The sum one frame later: one addition of float(1/rate)."""
+        step = self.kind(float(1 / rate))
+        return float(self.kind(total) - step if self.way == "down" else self.kind(total) + step)
+
+    def over(self, total: Any, seconds: Fraction) -> Any:
+        """Whether a sum says that the time is over."""
+        if self.way == "down":
+            return total <= 0 if self.at_end else total < 0
+        length = self.kind(float(seconds))
+        return total >= length if self.at_end else total > length
+
+    def carry(self, total: float, seconds: Fraction) -> float:
+        """What is too much once it is over."""
+        return float(total if self.way == "down" else self.kind(total) - self.kind(float(seconds)))
+
+    def __str__(self) -> str:
+        sign = ("<= 0" if self.at_end else "< 0") if self.way == "down" else (">= t" if self.at_end else "> t")
+        return f"float{self.width} {self.way} {sign}"
+
+
+STYLES = tuple(Summed(width, way, at_end) for width in (64, 32) for way in ("down", "up") for at_end in (True, False))
+Style: TypeAlias = "Summed | str | None"
+
+
+def as_style(style: Style) -> Summed | None:
+    """What a timer's `style=` says: None or "exact", "summed", or a Summed with its own choices."""
+    if style is None or style == "exact":
+        return None
+    if style == "summed":
+        return Summed()
+    if not isinstance(style, Summed):
+        raise LarkError(f"style is 'exact', 'summed' or lt.Summed(…), not {style!r}")
+    return style
+
+
+@lru_cache(maxsize=1024)
+def frames_of(seconds: Fraction, rate: Fraction, style: Summed, carry: float = 0.0) -> tuple[int, float]:
+    """In which frame a summed time of so many seconds ends, and what is carried into the next where it subtracts.
+
+    The sum is the literal loop's, bit for bit: one addition of float(1/rate) a frame. Raises LarkError for a time that
+    never ends, because a step is too small to change the sum, or ends after more than 20,000,000 frames.
+    """
+    kind = style.kind
+    step = kind(float(1 / rate))
+    current = kind(style.first(seconds, carry))
+    change = -step if style.way == "down" else step
+    done = 0
+    while done < LONGEST:
+        steps = np.full(CHUNK + 1, change, dtype=kind)
+        steps[0] = current
+        sums = np.add.accumulate(steps, dtype=kind)[1:]
+        over = style.over(sums, seconds)
+        if over.any():
+            first = int(over.argmax())
+            return done + first + 1, style.carry(float(sums[first]), seconds)
+        if sums[-1] == sums[-2]:
+            raise LarkError(
+                f"a time of {float(seconds):g} s summed as {style} never ends: a frame is too small to change it"
+            )
+        current, done = sums[-1], done + CHUNK
+    raise LarkError(f"a time of {float(seconds):g} s is more than {LONGEST} frames")
+
+
+class DurationRow(NamedTuple):
+    """A duration at a rate: the exact number of frames (a fraction), and the frame in which each style fires.
+
+    `exact_frames` is the whole number, None where it is not whole; `apart` are the styles that fire in another frame
+    than the time rounded up, which is the first frame at which it is over.
+    """
+
+    duration: str
+    rate: str
+    exact: Fraction
+    styles: dict[str, int]
+
+    @property
+    def exact_frames(self) -> int | None:
+        """The frames, where they are whole."""
+        return self.exact.numerator if self.exact.denominator == 1 else None
+
+    @property
+    def over_in(self) -> int:
+        """The first frame at which the time is over: rounded up."""
+        return -((-self.exact).__floor__())
+
+    @property
+    def apart(self) -> dict[str, int]:
+        """The styles that fire in another frame, and by how many."""
+        return {name: fired - self.over_in for name, fired in self.styles.items() if fired != self.over_in}
+
+
+def durations(
+    times: Iterable[Duration], rates: Iterable[Any] = RATES, styles: Sequence[Summed] = STYLES
+) -> list[DurationRow]:
+    """In which frame each duration ends at each rate, exact and summed in each style.
+
+    >>> row = durations(["0.1s"], ["60"])[0]
+    >>> row.exact_frames, row.styles["float64 down <= 0"], row.styles["float64 down < 0"]
+    (6, 7, 7)
+
+    Raises LarkError for what is no time or no rate.
+    """
+    rows = []
+    for time in [times] if isinstance(times, (str, int)) else list(times):
+        for text in rates:
+            rate = as_rate(text)
+            seconds = exact_seconds(time, rate)
+            if not 0 < seconds <= 86_400:
+                raise LarkError(f"duration {time!r}: between 0 and 86400 s, please")
+            fired = {str(style): frames_of(seconds, rate, style)[0] for style in styles}
+            rows.append(DurationRow(str(time), str(rate), seconds * rate, fired))
+    return rows
