@@ -135,7 +135,7 @@ def test_a_line_that_does_not_belong_is_named(tmp_path, lamp_trace):
         lt.load_trace(path)
     with pytest.raises(lt.TraceError, match=r"no such file; did you mean 'run.jsonl'"):
         lt.load_trace(tmp_path / "rum.jsonl")
-    with pytest.raises(lt.TraceError, match=r"saved as .parquet or .jsonl"):
+    with pytest.raises(lt.TraceError, match=r"saved as .parquet, .jsonl, .csv, .vcd, not"):
         lamp_trace.save(tmp_path / "run.txt")
     assert sorted(entry.name for entry in tmp_path.iterdir()) == ["run.jsonl"]
 

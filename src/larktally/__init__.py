@@ -22,7 +22,8 @@ _HOMES = {
     "larktally.traces": "Trace load_trace",
     "larktally.claims": "Breach Claim Form Result Tally ch check claim language load_claims measure measured_over parse "
     "rows_where to_text",
-    "larktally.runs": "Live Replay Scenario Why record replay run_to why",
+    "larktally.runs": "Audit Baselines Comparison Live Replay Scenario Together Tolerance Why Written audit compare record "
+    "replay run_to who_wrote why",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
@@ -98,13 +99,22 @@ if TYPE_CHECKING:
     from larktally.parts.space import ray as ray
     from larktally.parts.space import touching as touching
     from larktally.parts.space import within_radius_ahead as within_radius_ahead
+    from larktally.runs import Audit as Audit
+    from larktally.runs import Baselines as Baselines
+    from larktally.runs import Comparison as Comparison
     from larktally.runs import Live as Live
     from larktally.runs import Replay as Replay
     from larktally.runs import Scenario as Scenario
+    from larktally.runs import Together as Together
+    from larktally.runs import Tolerance as Tolerance
     from larktally.runs import Why as Why
+    from larktally.runs import Written as Written
+    from larktally.runs import audit as audit
+    from larktally.runs import compare as compare
     from larktally.runs import record as record
     from larktally.runs import replay as replay
     from larktally.runs import run_to as run_to
+    from larktally.runs import who_wrote as who_wrote
     from larktally.runs import why as why
     from larktally.subject import Event as Event
     from larktally.subject import Setup as Setup

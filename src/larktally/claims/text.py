@@ -160,7 +160,7 @@ class _Reader:
         if isinstance(value, int | float):
             try:
                 if float(value) != float("inf"):
-                    return Number(value, place)
+                    return Number(value if abs(value) <= 2**53 else float(value), place)
             except OverflowError:
                 pass
             fail_at(self._text, place, "a number beyond float64")

@@ -13,7 +13,9 @@ _COMMANDS = {
     "run": "Record the scenarios of a Python file and check their claims.",
     "check": "Check the claims of a TOML file on a trace.",
     "replay": "Run a trace's own inputs again and report the first divergence.",
+    "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",
+    "convert": "Convert a trace between the file formats, or recover one.",
     "durations": "In which frame a time ends, exact and summed, at several rates.",
     "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
 }

@@ -7,11 +7,11 @@ from typing import Any
 
 import click
 
-from larktally.cli.model_file import load_scenarios
 from larktally.cli.outcome import print_json, teaching
 from larktally.errors import LarkError, unknown_name
 from larktally.parts import Sim
 from larktally.runs import Live, Scenario
+from larktally.runs.model_files import load_scenarios
 from larktally.traces import load_trace
 
 _SUFFIXES = (".svg", ".dot", ".scxml")

@@ -6,25 +6,27 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.model_file import load_scenarios
 from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
+from larktally.cli.reading import tolerance_option, tolerances
 from larktally.errors import LarkError
 from larktally.runs import Scenario, replay
+from larktally.runs.model_files import load_scenarios
 from larktally.traces import load_trace
 
 
 @click.command()
 @click.argument("trace_file", metavar="TRACE", type=click.Path(path_type=Path))
 @click.argument("target", metavar="FILE.py[:NAME]")
+@tolerance_option
 @click.option("--json", "as_json", is_flag=True, help="Print the outcome as JSON.")
 @teaching
-def command(trace_file: Path, target: str, as_json: bool) -> None:
+def command(trace_file: Path, target: str, allowed: tuple[str, ...], as_json: bool) -> None:
     """Run a trace's own inputs, seed and params again, and report the first divergence.
 
     The scenario is the one that the trace's header names, unless NAME names another.
     """
     trace = load_trace(trace_file)
-    found = replay(trace, _scenario(target, trace.header.scenario))
+    found = replay(trace, _scenario(target, trace.header.scenario), tolerances(allowed))
     if as_json:
         divergence = found.divergence
         print_json(
@@ -35,6 +37,7 @@ def command(trace_file: Path, target: str, as_json: bool) -> None:
                 "what": divergence and divergence.what,
                 "recorded": divergence and divergence.first,
                 "replayed": divergence and divergence.second,
+                "part": divergence and divergence.part,
                 "added": found.added,
                 "removed": found.removed,
             }

@@ -8,10 +8,12 @@ from typing import Any
 import click
 
 from larktally.claims import Tally, check
-from larktally.cli.model_file import load_scenarios
 from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, leave, print_json, subject_story, teaching
+from larktally.cli.progress import progress
 from larktally.errors import LarkError, SubjectFailed
-from larktally.runs import Scenario, record
+from larktally.runs import BaselineResult, Baselines, Scenario, record
+from larktally.runs.into_file import stopped_path
+from larktally.runs.model_files import load_scenarios
 from larktally.traces import Trace
 
 
@@ -34,10 +36,32 @@ from larktally.traces import Trace
     help="Trace file format.",
 )
 @click.option("--only", multiple=True, metavar="PATTERN", help="Keep only the channels that match, such as 'wick.*'.")
+@click.option(
+    "--baseline",
+    "baselines",
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="Compare each run with its baseline in this folder.",
+)
+@click.option("--accept", is_flag=True, help="Make these runs the baselines, and show what changed.")
 @click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
 @teaching
-def command(targets: tuple[str, ...], folder: Path, suffix: str, only: tuple[str, ...], as_json: bool) -> None:
-    """Record the scenarios that stand at a file's top level, in order; check their claims; save their traces."""
+def command(
+    targets: tuple[str, ...],
+    folder: Path,
+    suffix: str,
+    only: tuple[str, ...],
+    baselines: Path | None,
+    accept: bool,
+    as_json: bool,
+) -> None:
+    """Record the scenarios that stand at a file's top level, in order; check their claims; save their traces.
+
+    While it runs, a recording stands as NAME.partial beside its trace; what a killed run left there is recovered with
+    larktally convert --recover.
+    """
+    if accept and baselines is None:
+        raise LarkError("--accept goes with --baseline DIR: where the baselines are")
     scenarios = [scenario for target in targets for scenario in load_scenarios(target)]
     _check_names(scenarios)
     folder.mkdir(parents=True, exist_ok=True)
@@ -46,19 +70,23 @@ def command(targets: tuple[str, ...], folder: Path, suffix: str, only: tuple[str
     for scenario in scenarios:
         path = folder / f"{_file_name(scenario.title)}.{suffix}"
         try:
-            trace = record(scenario, only=only or None)
+            with progress(scenario.title) as watch:
+                trace = record(scenario, only=only or None, to=path, watch=watch)
         except SubjectFailed as failure:
             worst = SUBJECT_FAILED
-            results.append(_failed(scenario, failure, path, as_json))
+            results.append(_failed(scenario, failure, path))
             continue
         except LarkError as error:
             raise LarkError(f"{scenario.title}: {error}") from None
-        trace.save(path)
         tally = check(trace, scenario.claims) if scenario.claims else Tally([])
         worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
-        results.append(_plain(scenario, trace, path, tally))
+        held = Baselines(baselines).check(trace, accept=accept) if baselines is not None else None
+        worst = max(worst, NOT_KEPT if held is not None and not held.passed else 0)
+        results.append(_plain(scenario, trace, path, tally, held))
         if not as_json:
             _print(trace, path, scenario, tally)
+            if held is not None:
+                click.echo(f"baseline {held}")
     if as_json:
         print_json(results)
     if worst:
@@ -83,17 +111,18 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally) -> None:
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
 
-def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, as_json: bool) -> dict[str, Any]:
+def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> dict[str, Any]:
     click.echo(f"{scenario.title}: " + subject_story(failure), err=True)
     kept = None
     if failure.trace is not None and failure.trace.rows:
-        kept = path.with_name(f"{path.stem}.stopped{path.suffix}")
-        failure.trace.save(kept)
+        kept = stopped_path(path)
         click.echo(f"  they are in {kept}", err=True)
     return {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
 
 
-def _plain(scenario: Scenario, trace: Trace, path: Path, tally: Tally) -> dict[str, Any]:
+def _plain(scenario: Scenario, trace: Trace, path: Path, tally: Tally, held: BaselineResult | None) -> dict[str, Any]:
+    compared = held.comparison.plain() if held is not None and held.comparison is not None else None
+    baseline = {"path": str(held.path), "passed": held.passed, "comparison": compared} if held is not None else None
     return {
         "scenario": scenario.title,
         "trace": str(path),
@@ -102,6 +131,7 @@ def _plain(scenario: Scenario, trace: Trace, path: Path, tally: Tally) -> dict[s
         "digest": trace.digest,
         "passed": tally.passed if tally else None,
         "claims": [result.plain() for result in tally],
+        "baseline": baseline,
     }
 
 

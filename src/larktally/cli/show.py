@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from larktally.cli.outcome import print_json, teaching
+from larktally.cli.reading import reading_options
 from larktally.errors import LarkError, did_you_mean
 from larktally.traces import Trace, load_trace
 
@@ -24,13 +25,22 @@ FIRST_ROWS = 20
     metavar="A..B",
     help="Rows to show: 40, 25..60, or several joined by commas. [default: the first 20]",
 )
+@reading_options
 @click.option("--only", multiple=True, metavar="PATTERN", help="Only channels that match, such as 'wick.*'.")
 @click.option("--events", "events_only", is_flag=True, help="Only the events, a line each.")
 @click.option("--json", "as_json", is_flag=True, help="Print the rows as JSON.")
 @teaching
-def command(trace_file: Path, frames: str | None, only: tuple[str, ...], events_only: bool, as_json: bool) -> None:
+def command(
+    trace_file: Path,
+    frames: str | None,
+    rate: str | None,
+    mapping: Path | None,
+    only: tuple[str, ...],
+    events_only: bool,
+    as_json: bool,
+) -> None:
     """Show a trace's frames as a table: channels, inputs held, events; what changed stands out."""
-    trace = load_trace(trace_file)
+    trace = load_trace(trace_file, rate=rate, mapping=mapping)
     rows = _rows(frames, trace)
     names = _chosen(only, trace)
     if as_json:

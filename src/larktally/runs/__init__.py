@@ -1,9 +1,34 @@
-"""What is done with subjects: scenarios, recording, replaying, comparing."""
+"""What is done with subjects: scenarios, recording, replaying, rewinding, comparing, baselines."""
 
+from larktally.runs.auditing import Audit, audit
+from larktally.runs.baselines import BaselineResult, Baselines
+from larktally.runs.comparing import Comparison, compare
 from larktally.runs.deciding import Why, why
 from larktally.runs.live import Live, run_to
 from larktally.runs.recording import record
 from larktally.runs.replaying import Replay, replay
 from larktally.runs.scenario import Scenario
+from larktally.runs.together import Together
+from larktally.runs.tolerance import Tolerance
+from larktally.runs.writers import Written, who_wrote
 
-__all__ = ["Live", "Replay", "Scenario", "Why", "record", "replay", "run_to", "why"]
+__all__ = [
+    "Audit",
+    "BaselineResult",
+    "Baselines",
+    "Comparison",
+    "Live",
+    "Replay",
+    "Scenario",
+    "Together",
+    "Tolerance",
+    "Why",
+    "Written",
+    "audit",
+    "compare",
+    "record",
+    "replay",
+    "run_to",
+    "who_wrote",
+    "why",
+]

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
-
-import numpy as np
-import numpy.typing as npt
+from typing import Any
 
 from larktally.claims.story import shown_value
+from larktally.runs.tolerance import Tolerance, apart
 from larktally.timing import seconds_at
-from larktally.traces import Column, Trace
+from larktally.traces import Trace
 
-__all__ = ["Divergence", "first_divergence", "differs"]
+__all__ = ["Divergence", "first_divergence"]
 
 
 @dataclass(frozen=True, slots=True)
 class Divergence:
-    """Where two traces part: the row; the channel with both values, or what else differs; the events around."""
+    """Where two traces part: the row; the channel with both values, or what else differs; the events around; and which
+    part of the sim holds the channel, with the phase that it runs in."""
 
     row: int
     what: str
@@ -25,6 +26,11 @@ class Divergence:
     also: tuple[str, ...] = ()
     around: tuple[str, ...] = ()
     seconds: float | None = None
+    part: str = ""
+
+    def plain(self) -> dict[str, Any]:
+        """The divergence as plain data, for JSON."""
+        return {name: getattr(self, name) for name in self.__slots__}
 
     def __str__(self) -> str:
         time = f" ({self.seconds:.3f} s)" if self.seconds is not None else ""
@@ -32,35 +38,27 @@ class Divergence:
         if self.also:
             more = f" and {len(self.also) - 6} more" if len(self.also) > 6 else ""
             lines.append(f"  in the same row: {', '.join(self.also[:6])}{more}")
+        lines += [f"  held by {self.part}"] if self.part else []
         lines += [f"  {line}" for line in self.around]
         return "\n".join(lines)
 
 
-def differs(a: Column, b: Column, rows: int) -> npt.NDArray[np.bool_]:
-    """For each of the first rows, whether two columns differ in bits (labels: in their strings)."""
-    first, second = a.stored[:rows], b.stored[:rows]
-    if a.channel.kind != b.channel.kind:
-        return np.ones(rows, dtype=np.bool_)
-    if a.channel.kind == "number":
-        return np.asarray(first.view(np.int64) != second.view(np.int64))
-    if a.channel.kind == "label" and a.channel.labels != b.channel.labels:
-        return np.asarray(a.values[:rows] != b.values[:rows], dtype=np.bool_)
-    return np.asarray(first != second)
+def first_divergence(a: Trace, b: Trace, tolerances: Mapping[str, Tolerance] | None = None) -> Divergence | None:
+    """The first row in which a channel that both have, an input, an event, or the very existence of the row differs.
 
-
-def first_divergence(a: Trace, b: Trace) -> Divergence | None:
-    """The first row in which a channel that both have, an input, an event, or the very existence of the row differs."""
-    rows = min(a.rows, b.rows)
+    Channels are compared exactly, or by their tolerance.
+    """
+    rows, exact = min(a.rows, b.rows), Tolerance()
     found: dict[str, int] = {}
     for name in a.columns.keys() & b.columns.keys():
-        different = differs(a.columns[name], b.columns[name], rows)
+        different = apart(a.columns[name], b.columns[name], rows, (tolerances or {}).get(name, exact))
         if different.any():
             found[name] = int(different.argmax())
     for name in a.inputs.keys() & b.inputs.keys():
         different = a.inputs[name][:rows] != b.inputs[name][:rows]
         if different.any():
             found[f"input:{name}"] = int(different.argmax())
-    event_row = _first_other_event(a, b)
+    event_row = _first_other_event(a, b, loosely=any(not one.exact for one in (tolerances or {}).values()))
     row = min(
         [*found.values(), *([event_row] if event_row is not None else []), *([rows] if a.rows != b.rows else [])],
         default=None,
@@ -85,10 +83,19 @@ def _told(a: Trace, b: Trace, row: int, there: list[str], events: bool) -> Diver
     if there:
         name, *also = there
         first, second = (_value(trace, name, row) for trace in (a, b))
-        return Divergence(row, name, first, second, tuple(also), tuple(around), seconds)
+        return Divergence(
+            row, name, first, second, tuple(also), tuple(around), seconds, _holder(b, name) or _holder(a, name)
+        )
     if events:
         return Divergence(row, "the row's events", said_a or "none", said_b or "none", (), tuple(around[2:]), seconds)
     return Divergence(row, "the length", f"{a.rows} rows", f"{b.rows} rows", (), (), seconds)
+
+
+def _holder(trace: Trace, channel: str) -> str:
+    """The part that a channel belongs to and the phase in which it runs, for a trace of a sim."""
+    parts = {part: phase.phase for phase in trace.header.order for part in phase.parts}
+    owner = max((part for part in parts if channel == part or channel.startswith(part + ".")), key=len, default="")
+    return f"{owner}, in the phase {parts[owner]!r}" if owner else ""
 
 
 def _value(trace: Trace, name: str, row: int) -> str:
@@ -102,10 +109,13 @@ def _said(trace: Trace, row: int) -> str:
     return ", ".join(str(event).split(": ", 1)[1] for event in trace.events.between(row, row))
 
 
-def _first_other_event(a: Trace, b: Trace) -> int | None:
+def _first_other_event(a: Trace, b: Trace, loosely: bool) -> int | None:
+    """The first row whose events differ; `loosely` leaves out the numbers that they carry."""
     rows = min(a.rows, b.rows)
-    left = list(zip(a.events.rows, a.events.names, a.events.sources, a.events.data, strict=True))
-    right = list(zip(b.events.rows, b.events.names, b.events.sources, b.events.data, strict=True))
+    left, right = (
+        [(row, name, source, "" if loosely else text) for row, name, source, text in trace.events.fields()]
+        for trace in (a, b)
+    )
     if left == right:
         return None
     for one, other in zip(left, right, strict=False):

@@ -91,8 +91,13 @@ class Live:
 def run_to(trace: Trace, scenario: Scenario | SubjectLike, row: int) -> Live:
     """Runs a trace's own inputs again up to a row, and stops there with the live objects in hand.
 
+    A trace that carries saved states is entered at the last one up to that row, without running what comes before it.
     Raises LarkError for a row that the trace does not have, SubjectFailed where the subject fails on the way.
     """
     if not 0 <= row < trace.rows:
         raise LarkError(f"no row {row}: this trace has rows 0..{trace.rows - 1}")
-    return Live(again(trace, scenario)).to(row)
+    live = Live(again(trace, scenario))
+    states = [at for at in trace.states if 0 < at <= row]
+    if states:
+        live.load(trace.states[max(states)], max(states))
+    return live.to(row)

@@ -5,21 +5,21 @@ The loop that every frame goes through is `_Recording._run_rows`; what it needs 
 
 from __future__ import annotations
 
+import bisect
 import fnmatch
-import platform
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from larktally.claims import rows_where
 from larktally.claims.claim import mentions_seen
 from larktally.errors import LarkError, SubjectFailed
 from larktally.inputs import Actions, InputFeed, InputScript
 from larktally.inputs.view import check_within
 from larktally.runs.answers import Answers
+from larktally.runs.endings import Endings
+from larktally.runs.heading import header_of
+from larktally.runs.into_file import FileRecording, input_columns, stopped_path
 from larktally.runs.observing import Observations
 from larktally.runs.rows import GATHER, Columns, Rows
 from larktally.runs.scenario import Scenario
@@ -36,8 +36,7 @@ from larktally.subject import (
 from larktally.timing import Duration, Rate
 from larktally.traces import Channel, Column, EventLog, Header, Trace
 from larktally.traces.columns import ChunkReader, RowError
-from larktally.traces.header import PhaseOrder
-from larktally.version import __version__
+from larktally.traces.files import writer_for
 
 __all__ = ["record", "as_scenario"]
 
@@ -52,18 +51,27 @@ def record(
     params: Mapping[str, Any] | None = None,
     only: str | Iterable[str] | None = None,
     to: str | Path | None = None,
+    states: int | Iterable[int] | None = None,
+    stop_at_breach: bool = False,
+    watch: Callable[[int, int], Any] | None = None,
 ) -> Trace:
     """Runs a scenario, or a subject with inputs, and returns its trace of frames + 1 rows.
 
-    `only` keeps the channels that match its patterns (`"wick.*"`); `to` saves the trace under that name as well. What a
-    scenario says and a keyword says again is an error. Raises SubjectFailed, with `.trace` up to the row before, where
-    the subject raises, changes its channels or turns NaN.
+    `only` keeps the channels that match its patterns (`"wick.*"`). `to` records into that file while it runs: until it
+    is whole it is called NAME.partial, and memory stays flat however long the run is; the trace returned reads the file
+    when its rows are first looked at. `states` keeps the subject's saved state in those rows, or in every so-manieth,
+    so that a run goes on from there. `stop_at_breach` ends the run with the first row that breaks one of the scenario's
+    claims for good. `watch(row, frames)` is called now and then, for a progress bar.
+
+    What a scenario says and a keyword says again is an error. Raises SubjectFailed, with `.trace` up to the row before,
+    where the subject raises, changes its channels or turns NaN; then NAME.stopped is what is kept of a file.
     """
     scenario = as_scenario(subject, inputs=inputs, frames=frames, rate=rate, seed=seed, params=params)
-    trace = _Recording(scenario, _patterns(only)).trace()
-    if to is not None:
-        trace.save(to)
-    return trace
+    claims = scenario.claims if stop_at_breach else ()
+    run = _Recording(
+        scenario, _patterns(only), to, Endings(scenario.until, claims), _state_rows(states, scenario), watch
+    )
+    return run.trace()
 
 
 def as_scenario(subject: Scenario | SubjectLike, **said: Any) -> Scenario:
@@ -82,11 +90,28 @@ def as_scenario(subject: Scenario | SubjectLike, **said: Any) -> Scenario:
 class _Recording:
     """One run being recorded."""
 
-    def __init__(self, scenario: Scenario, only: re.Pattern[str] | None = None) -> None:
+    def __init__(
+        self,
+        scenario: Scenario,
+        only: re.Pattern[str] | None,
+        to: str | Path | None,
+        endings: Endings,
+        state_rows: Sequence[int],
+        watch: Callable[[int, int], Any] | None,
+    ) -> None:
         self._scenario = scenario
         self._only = only
+        self._to = None if to is None else Path(to)
+        self._endings = endings
+        self._state_rows = state_rows
+        self._watch = watch
         self._events = EventLog()
+        self._said: dict[str, None] = {}
         self._end: str | None = None
+        self._states: dict[int, bytes] = {}
+        self._file: FileRecording | None = None
+        if self._to is not None:
+            writer_for(self._to)
 
     def trace(self) -> Trace:
         """Runs it; returns the whole trace, or raises SubjectFailed with what there is of it."""
@@ -95,18 +120,39 @@ class _Recording:
         self._subject = make_subject(scenario.subject)
         self._begin()
         self._answers = Answers(self._feed, self._channels, tuple(declared_names(self._inner, "events") or ()))
+        if self._to is not None and scenario.until is None and self._endings.next > int(scenario.frames):
+            self._file = FileRecording(
+                self._to, self._feed, self._header(self._channels, tuple(self._feed.view.actions), None)
+            )
+            self._rows.sink = self._to_file
         failure = self._run()
-        trace = self._finished(str(failure) if failure else None)
-        if failure is None and scenario.until is None:
-            return trace
-        if scenario.until is not None:
-            found = rows_where(trace, scenario.until)
-            if len(found):
-                return self._cut(trace, int(found[0]))
+        trace = self._whole(failure)
         if failure is None:
             return trace
         failure.trace = trace
         raise failure
+
+    def _whole(self, failure: SubjectFailed | None) -> Trace:
+        """The finished trace, where it is kept: in memory, in a file, or in both."""
+        stopped = str(failure) if failure else None
+        if self._file is not None:
+            header = self._header(self._rows.channels, tuple(self._feed.view.actions), stopped)
+            return self._file.finished(header, self._states, failed=failure is not None)
+        trace = self._finished(stopped)
+        found = self._endings.find(trace) if self._endings.next < 2**62 else None
+        if found is not None:
+            trace = self._cut(trace, *found)
+        trace.states = {row: state for row, state in self._states.items() if row < trace.rows}
+        if self._to is not None:
+            trace.save(stopped_path(self._to) if failure and found is None else self._to)
+        return trace
+
+    def _to_file(self, first: int, arrays: list[Any], rows: int) -> None:
+        """Hands a chunk and its events over to the file."""
+        assert self._file is not None
+        count = bisect.bisect_left(self._events.rows, first + rows)
+        self._file.add(self._rows.channels, arrays, first, rows, self._events[:count])
+        self._events = self._events[count:]
 
     def _begin(self) -> None:
         """Row 0: reset, the channels it shows, and how rows are taken from then on."""
@@ -127,6 +173,10 @@ class _Recording:
         except Exception as error:
             raise SubjectFailed(f"row 0: reset failed: {_shown(error)}", 0) from error
         self._inner: Any = inner
+        if self._state_rows and not (callable(getattr(inner, "save", None)) and callable(getattr(inner, "load", None))):
+            raise LarkError(
+                f"states= needs a subject that can save and load; {name_of(self._scenario.subject)} has no save"
+            )
         self._rows.pending.append(first)
         self._note(0, said)
 
@@ -166,13 +216,21 @@ class _Recording:
         """All frames; what went wrong, where something did."""
         row, frames = 1, int(self._scenario.frames)
         answering = bool(self._feed.relative)
+        wanted = iter(self._state_rows)
+        state_row = next(wanted, 2**62)
         try:
-            while row <= frames and self._end is None:
-                row = self._run_rows(row, row + 1 if answering else min(row + GATHER, frames + 1))
+            while True:
+                if state_row == row - 1:
+                    self._states[state_row] = bytes(self._inner.save())
+                    state_row = next(wanted, 2**62)
+                if row > frames or self._end is not None:
+                    break
+                stop = row + 1 if answering else min(row + GATHER, frames + 1, state_row + 1)
+                row = self._run_rows(row, stop)
                 if answering:
                     self._answers.look(row - 1, self._rows.last(), self._events)
                 if not answering or len(self._rows.pending) >= GATHER:
-                    self._rows.gather()
+                    self._gathered(row, frames)
             self._rows.gather()
             self._rows.store()
         except RowError as error:
@@ -181,6 +239,18 @@ class _Recording:
             row = self._feed.view.frame
             return self._fail(row, f"row {row}: step failed: {_shown(error)}", error)
         return None
+
+    def _gathered(self, row: int, frames: int) -> None:
+        """What is done now and then: rows into columns, progress, and a look at whether the run has to end."""
+        self._rows.gather()
+        if self._watch is not None:
+            self._watch(row, frames)
+        if row >= self._endings.next:
+            columns = {column.channel.name: column for column in self._rows.so_far()}
+            inputs = input_columns(self._feed, 0, self._rows.count)
+            header = self._header([c.channel for c in columns.values()], tuple(inputs), None)
+            if self._endings.find(Trace(header, columns, inputs, self._events)) is not None:
+                self._end = "found"
 
     def _run_rows(self, row: int, stop: int) -> int:
         """The loop that every frame goes through: rows up to, not including, `stop`; the row after the last one made."""
@@ -218,6 +288,7 @@ class _Recording:
     def _note(self, row: int, said: Iterable[Event]) -> None:
         for event in said:
             self._events.add(row, event.name, event.source, event.data)
+            self._said[event.name] = None
             if event.name == "end":
                 self._end = str(event.data.get("reason", "end"))
 
@@ -225,62 +296,51 @@ class _Recording:
         rows = self._rows.count
         columns = {column.channel.name: column for column in self._rows.finished()}
         channels = [column.channel for column in columns.values()]
-        inputs = _input_columns(self._feed, rows)
+        inputs = input_columns(self._feed, 0, rows)
         return Trace(self._header(channels, tuple(inputs), stopped), columns, inputs, self._events)
 
     def _header(self, channels: Sequence[Channel], inputs: tuple[str, ...], stopped: str | None) -> Header:
-        inner, scenario, actions = self._inner, self._scenario, self._feed.view.actions
-        sim = hasattr(inner, "seen_row")
-        declared = declared_names(inner, "events") or ()
-        return Header(
-            rate_text=str(scenario.rate),
-            scenario=scenario.name,
-            subject=name_of(scenario.subject),
-            seed=scenario.seed,
-            params=dict(scenario.params),
-            settings=dict(self._setup.settings),
+        return header_of(
+            self._scenario,
+            self._inner,
+            self._setup,
+            self._feed.view.actions,
             channels=tuple(channels),
             inputs=inputs,
-            actions=tuple(actions),
-            analog=actions.analog,
-            events=tuple(dict.fromkeys([*declared, *self._events.names])),
-            order=tuple(PhaseOrder(phase, parts) for phase, parts in inner.order()) if sim else (),
-            machines=inner.machines() if sim else {},
-            outlines=inner.outlines() if sim else {},
-            level=inner.level.digest if sim else "",
-            scene=inner.scene() if sim else {},
-            allow_nan=scenario.allow_nan,
+            seen_events=self._said,
             partial=self._only is not None,
             end=self._end,
             stopped=stopped,
-            made_with={"larktally": __version__, "python": platform.python_version()},
         )
 
-    def _cut(self, trace: Trace, row: int) -> Trace:
+    def _cut(self, trace: Trace, row: int, why: str) -> Trace:
         """The trace up to and with a row, as if the run had ended there."""
         columns = {name: Column(c.channel, c.stored[: row + 1].copy()) for name, c in trace.columns.items()}
         inputs = {name: values[: row + 1].copy() for name, values in trace.inputs.items()}
-        self._events = trace.events.between(0, row)
-        self._end = f"until {self._scenario.until}"
-        return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, self._events)
+        events = trace.events.between(0, row)
+        self._end, self._said = why, dict.fromkeys(events.names)
+        return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, events)
 
 
 def _only(columns: Columns, kept: frozenset[int]) -> Columns:
     return lambda rows, first: [column for n, column in enumerate(columns(rows, first)) if n in kept]
 
 
-def _input_columns(feed: InputFeed, rows: int) -> dict[str, Any]:
-    """One float64 column for each action that is declared or was used, filled from change to change."""
-    changes: dict[str, list[tuple[int, float]]] = {action: [] for action in feed.view.actions}
-    for row, action, value in feed.noted:
-        changes[action].append((row, value))
-    return {action: _filled(noted, rows) for action, noted in changes.items()}
-
-
-def _filled(changes: list[tuple[int, float]], rows: int) -> Any:
-    """A column of `rows` values that begins with 0 and takes each change's value from its row on."""
-    starts = np.array([0, *(row for row, _ in changes), rows]).clip(max=rows)
-    return np.repeat(np.array([0.0, *(value for _, value in changes)]), np.diff(starts))
+def _state_rows(states: int | Iterable[int] | None, scenario: Scenario) -> Sequence[int]:
+    """The rows in which a saved state is kept, in order."""
+    frames = int(scenario.frames)
+    if states is None:
+        return ()
+    if isinstance(states, int):
+        if states < 1:
+            raise LarkError(
+                f"states= keeps one in every n-th row, n at least 1, or in the rows it lists, not {states!r}"
+            )
+        return range(0, frames + 1, states)
+    rows = sorted(set(states))
+    if rows and not 0 <= rows[0] <= rows[-1] <= frames:
+        raise LarkError(f"states= lists rows 0..{frames}, not {rows[0] if rows[0] < 0 else rows[-1]}")
+    return rows
 
 
 def _patterns(only: str | Iterable[str] | None) -> re.Pattern[str] | None:

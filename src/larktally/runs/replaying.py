@@ -9,6 +9,7 @@ from larktally.inputs import InputScript
 from larktally.runs.divergence import Divergence, first_divergence
 from larktally.runs.recording import record
 from larktally.runs.scenario import Scenario
+from larktally.runs.tolerance import Tolerances, tolerances_for
 from larktally.subject import SubjectLike
 from larktally.traces import Trace
 
@@ -71,11 +72,14 @@ def again(trace: Trace, scenario: Scenario | SubjectLike) -> Scenario:
     )
 
 
-def replay(trace: Trace, scenario: Scenario | SubjectLike) -> Replay:
-    """Runs a trace's own inputs, seed, rate and params again and compares every row.
+def replay(trace: Trace, scenario: Scenario | SubjectLike, tolerance: Tolerances = None) -> Replay:
+    """Runs a trace's own inputs, seed, rate and params again and compares every row, exactly or by a tolerance.
 
-    Raises SubjectFailed where the subject fails in a row that the recording has, and LarkError for a trace that
-    cannot be run again.
+    `tolerance` is a number, an lt.Tolerance, or one for each channel pattern. A recording made by another version of the
+    gameplay is compared in the channels that both have; what was added and removed is named.
+
+    Raises SubjectFailed where the subject fails in a row that the recording has, and LarkError for a trace that cannot
+    be run again.
     """
     try:
         found = record(again(trace, scenario))
@@ -86,7 +90,9 @@ def replay(trace: Trace, scenario: Scenario | SubjectLike) -> Replay:
     only = set(trace.channels)
     added = tuple(name for name in found.channels if name not in only) if _whole(trace) else ()
     removed = tuple(name for name in trace.channels if name not in found.columns)
-    return Replay(trace, found, first_divergence(trace, found), added, removed)
+    both = [name for name in trace.channels if name in found.columns]
+    divergence = first_divergence(trace, found, tolerances_for(tolerance, both))
+    return Replay(trace, found, divergence, added, removed)
 
 
 def _whole(trace: Trace) -> bool:

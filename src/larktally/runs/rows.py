@@ -18,17 +18,22 @@ __all__ = ["Rows", "GATHER"]
 GATHER = 128
 CHUNK = 2048
 Columns: TypeAlias = Callable[[list[Any], int], Iterable[Sequence[Any]]]
+Sink: TypeAlias = Callable[[int, list[Array], int], None]
 
 
 class Rows:
-    """The rows of a run so far. `pending` takes them one by one; `gather` is called at least every GATHER rows."""
+    """The rows of a run so far. `pending` takes them one by one; `gather` is called at least every GATHER rows.
+
+    Where there is a `sink`, it is given each chunk with its first row and its length, and the chunk is not kept here.
+    """
 
     def __init__(self, reader: ChunkReader, columns: Columns) -> None:
         self.pending: list[Any] = []
+        self.sink: Sink | None = None
         self._reader, self._columns = reader, columns
         self._values: list[list[Any]] = [[] for _ in reader.channels]
         self._arrays: list[list[Array]] = [[] for _ in reader.channels]
-        self._stored = 0
+        self._stored = self._gathered = 0
 
     def last(self) -> tuple[Any, ...]:
         """The values of the row that came last."""
@@ -42,6 +47,7 @@ class Rows:
             self._values, self._columns(self.pending, self._stored + self._gathered), strict=True
         ):
             values.extend(column)
+        self._gathered += len(self.pending)
         self.pending.clear()
         if self._gathered >= CHUNK:
             self.store()
@@ -51,15 +57,20 @@ class Rows:
         if self._gathered:
             arrays = self._reader.arrays(self._values, self._stored)
             self._stored += self._gathered
+            if self.sink is not None:
+                self.sink(self._stored - self._gathered, arrays, self._gathered)
             for kept, array, values in zip(self._arrays, arrays, self._values, strict=True):
-                kept.append(array)
+                if self.sink is None:
+                    kept.append(array)
                 values.clear()
+            self._gathered = 0
 
     def cut(self, row: int) -> None:
         """Forgets the rows from `row` on, of those that are not stored yet."""
         del self.pending[max(row - self._stored - self._gathered, 0) :]
         for values in self._values:
             del values[max(row - self._stored, 0) :]
+        self._gathered = min(self._gathered, max(row - self._stored, 0))
 
     def finished(self) -> list[Column]:
         """One column a channel, of all rows; what was held for it is let go on the way."""
@@ -71,9 +82,17 @@ class Rows:
         """Rows so far."""
         return self._stored + self._gathered + len(self.pending)
 
+    def so_far(self) -> list[Column]:
+        """The columns of what is stored by now; the chunks are kept as one from here on."""
+        self.store()
+        for n, channel in enumerate(self._reader.channels):
+            self._arrays[n] = [self._joined(n, channel)]
+        return [Column(c, parts[0].view()) for c, parts in zip(self._reader.finished(), self._arrays, strict=True)]
+
     @property
-    def _gathered(self) -> int:
-        return len(self._values[0])
+    def channels(self) -> list[Channel]:
+        """The channels, with the labels seen by now."""
+        return self._reader.finished()
 
     def _joined(self, n: int, channel: Channel) -> Array:
         parts, self._arrays[n] = self._arrays[n], []

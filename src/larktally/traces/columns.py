@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from larktally.errors import LarkError, did_you_mean
 
-__all__ = ["Kind", "Channel", "Column", "ChunkReader", "kind_of", "check_channel_name"]
+__all__ = ["Kind", "Channel", "Column", "ChunkReader", "RowError", "column_of", "kind_of", "check_channel_name"]
 
 Kind: TypeAlias = Literal["number", "count", "flag", "label"]
 Array: TypeAlias = npt.NDArray[Any]
@@ -74,6 +74,24 @@ def kind_of(value: object) -> Kind | None:
         if type(value) in _TYPES[kind]:
             return kind
     return None
+
+
+def column_of(name: str, values: Array, labels: Sequence[str] | None = None) -> Column:
+    """A column of a plain array: its type gives the kind. Raises LarkError for what is none of the four kinds."""
+    check_channel_name(name)
+    values = np.asarray(values)
+    if values.dtype.kind in "OUT":
+        texts = [str(value) for value in values.tolist()]
+        known = tuple(dict.fromkeys([*(labels or ()), *texts]))
+        codes = {label: code for code, label in enumerate(known)}
+        return Column(Channel(name, "label", known), np.array([codes[text] for text in texts], dtype=np.int32))
+    kind: Kind | None = {"b": "flag", "i": "count", "u": "count", "f": "number"}.get(values.dtype.kind)  # type: ignore[assignment]
+    if kind is None or (values.dtype.kind == "u" and bool((values > 2**63 - 1).any())):
+        raise LarkError(
+            f"column {name!r} is {values.dtype}; a channel is numbers, whole numbers, true and false, or text"
+        )
+    stored = np.array(values, dtype=_DTYPES[kind])
+    return Column(Channel(name, kind), np.where(np.isnan(stored), np.nan, stored) if kind == "number" else stored)
 
 
 def check_channel_name(name: object) -> str:

@@ -3,32 +3,53 @@
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING
+import zlib
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 
 if TYPE_CHECKING:
-    from larktally.traces.trace import Trace
+    from larktally.traces.trace import Pieces
 
-__all__ = ["digest_of"]
+__all__ = ["checksum_of", "digest_of"]
 
 
-def digest_of(trace: Trace) -> str:
+def digest_of(source: Pieces) -> str:
     """64 hex digits over, in this order: the header as JSON with sorted keys, without `made_with` and
     `outlines`; each channel's
     column; each input's; the events, one JSON array [row, name, source, data text] a line. Arrays are little-endian
     (float64, int64, one byte a flag, int32 label codes) and NaN is one pattern."""
     total = hashlib.sha256(b"larktally trace 1\n")
-    header = msgspec.to_builtins(trace.header)
+    header = msgspec.to_builtins(source.header)
     del header["made_with"], header["outlines"]
     total.update(msgspec.json.encode(header, order="sorted"))
-    for column in trace.columns.values():
-        stored = column.stored
-        total.update(np.ascontiguousarray(stored, dtype=stored.dtype.newbyteorder("<")).data)
-    for values in trace.inputs.values():
-        total.update(np.ascontiguousarray(values, dtype="<f8").data)
-    events = trace.events
-    for event in zip(events.rows, events.names, events.sources, events.data, strict=True):
-        total.update(msgspec.json.encode(event) + b"\n")
+    for part in _content(source):
+        total.update(part)
     return total.hexdigest()
+
+
+def checksum_of(source: Pieces) -> int:
+    """CRC-32 over the same content with the whole header: what a file is checked by when it is read, which costs a
+    tenth of the digest."""
+    total = zlib.crc32(msgspec.json.encode(source.header, order="sorted"))
+    for part in _content(source):
+        total = zlib.crc32(part, total)
+    return total
+
+
+def _content(source: Pieces) -> Iterator[Any]:
+    """The bytes of the columns, inputs and events, in canonical order."""
+    for channel in source.header.channels:
+        for piece in source.pieces((channel.name,)):
+            stored = piece.columns[channel.name].stored
+            yield np.ascontiguousarray(stored, dtype=stored.dtype.newbyteorder("<")).data
+    for name in source.header.inputs:
+        for piece in source.pieces(()):
+            yield np.ascontiguousarray(piece.inputs[name], dtype="<f8").data
+    first = 0
+    for piece in source.pieces(()):
+        said = piece.events if not first else piece.events.shifted(first)
+        yield msgspec.json.Encoder().encode_lines(list(said.fields()))
+        first += piece.rows

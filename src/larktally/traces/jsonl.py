@@ -7,7 +7,7 @@ JSON has no number for is "nan", "inf" or "-inf".
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -19,7 +19,8 @@ from larktally.errors import TraceError
 from larktally.traces.columns import Channel, Column
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_json, read_header
-from larktally.traces.trace import Trace
+from larktally.traces.states import state_from_text, state_text
+from larktally.traces.trace import Pieces, Trace
 
 __all__ = ["write_jsonl", "read_jsonl"]
 
@@ -31,29 +32,45 @@ class _Row(msgspec.Struct, omit_defaults=True, forbid_unknown_fields=True):
     set: dict[str, Any] = {}
     input: dict[str, Any] = {}
     events: list[list[Any]] = []
+    state: str = ""
 
 
 class _End(msgspec.Struct, forbid_unknown_fields=True):
     rows: int
-    digest: str
+    digest: str = ""
 
 
-def write_jsonl(trace: Trace, file: BinaryIO) -> None:
-    """Writes a whole trace to an open file."""
-    file.write(header_json(trace.header) + b"\n")
-    rows = [_Row(k, {}, {}, []) for k in range(trace.rows)]
-    for name, column in trace.columns.items():
-        for k in _changed_rows(column.stored):
+def write_jsonl(source: Pieces, file: BinaryIO) -> None:
+    """Writes a whole trace to an open file, piece by piece."""
+    file.write(header_json(source.header) + b"\n")
+    encoder = msgspec.json.Encoder()
+    first = 0
+    before: Trace | None = None
+    for piece in source.pieces():
+        rows = _rows_of(piece, before, first, source.states)
+        file.writelines(encoder.encode(row) + b"\n" for row in rows)
+        if piece.rows:
+            first, before = first + piece.rows, piece
+    file.write(encoder.encode(_End(source.rows, source.digest)) + b"\n")
+
+
+def _rows_of(piece: Trace, before: Trace | None, first: int, states: Mapping[int, bytes]) -> list[_Row]:
+    """The lines of a piece; `before` is the piece that came before it."""
+    rows = [_Row(first + k, {}, {}, []) for k in range(piece.rows)]
+    for name, column in piece.columns.items():
+        for k in _changed_rows(column.stored, before.columns[name].stored[-1:] if before else None):
             rows[k].set[name] = _plain(column.at(k))
-    for name, values in trace.inputs.items():
-        for k in _changed_rows(values, initially=0.0):
+    nothing = np.zeros(1)
+    for name, values in piece.inputs.items():
+        for k in _changed_rows(values, before.inputs[name][-1:] if before else nothing):
             rows[k].input[name] = _plain(values[k].item())
-    for event in trace.events:
+    for event in piece.events:
         said: list[Any] = [event.name, event.source, event.data]
         rows[event.row].events.append(said if event.data else said[:2] if event.source else said[:1])
-    encoder = msgspec.json.Encoder()
-    file.writelines(encoder.encode(row) + b"\n" for row in rows)
-    file.write(encoder.encode(_End(trace.rows, trace.digest)) + b"\n")
+    for row, state in states.items():
+        if first <= row < first + piece.rows:
+            rows[row - first].state = state_text(state)
+    return rows
 
 
 def read_jsonl(path: Path) -> Trace:
@@ -68,7 +85,7 @@ def read_jsonl(path: Path) -> Trace:
         raise TraceError(f"{path}: {len(body)} rows, where its last line counts {end.rows}")
     rows = [_decoded(line, _Row, path, number, "a row of a trace") for number, line in enumerate(body, 2)]
     trace = _build(path, header, rows)
-    if trace.digest != end.digest:
+    if end.digest and trace.digest != end.digest:
         raise TraceError(
             f"{path}: its content does not match the digest in its last line; it was changed after recording"
         )
@@ -80,7 +97,7 @@ def _build(path: Path, header: Header, rows: list[_Row]) -> Trace:
     inputs = {name: np.zeros(len(rows)) for name in header.inputs}
     changes: dict[str, list[tuple[int, Any]]] = {name: [] for name in columns}
     presses: dict[str, list[tuple[int, Any]]] = {name: [] for name in inputs}
-    events = EventLog()
+    events, states = EventLog(), {}
     for k, row in enumerate(rows):
         line = f"{path}, line {k + 2}"
         if row.frame != k:
@@ -90,13 +107,17 @@ def _build(path: Path, header: Header, rows: list[_Row]) -> Trace:
                 if name not in known:
                     raise TraceError(f"{line}: {kind} {name!r} is not in the header")
                 known[name].append((k, value))
+        if row.state:
+            states[k] = state_from_text(row.state, line)
         for said in row.events:
             events.add(k, *_event_fields(said, line))
     for name, column in columns.items():
         _fill(column.stored, [(k, _stored(column.channel, value, path, k)) for k, value in changes[name]])
     for name, values in inputs.items():
         _fill(values, [(k, _number(value, path, k)) for k, value in presses[name]])
-    return Trace(header, columns, inputs, events)
+    trace = Trace(header, columns, inputs, events)
+    trace.states = states
+    return trace
 
 
 def _fill(array: npt.NDArray[Any], changes: list[tuple[int, Any]]) -> None:
@@ -139,13 +160,15 @@ def _decoded(line: bytes, kind: Any, path: Path, number: int, what: str) -> Any:
         raise TraceError(f"{path}, line {number}: not {what}: {error}") from None
 
 
-def _changed_rows(values: npt.NDArray[Any], initially: float | None = None) -> Iterator[int]:
-    """Rows whose bits differ from the row before; row 0 too, unless it is what a column begins with anyway."""
+def _changed_rows(values: npt.NDArray[Any], before: npt.NDArray[Any] | None) -> list[int]:
+    """Rows whose bits differ from the row before; the first from `before`, and always where that is None."""
+    if not len(values):
+        return []
     bits = values.view(np.int64) if values.dtype == np.float64 else values
     rows = (np.flatnonzero(bits[1:] != bits[:-1]) + 1).tolist()
-    if len(values) and (initially is None or values[0] != initially):
+    if before is None or values[:1].tobytes() != before.tobytes():
         rows.insert(0, 0)
-    return iter(rows)
+    return rows
 
 
 def _plain(value: Any) -> Any:

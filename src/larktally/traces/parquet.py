@@ -1,7 +1,7 @@
 """Traces as Parquet: a row per frame, readable by any Parquet reader.
 
 Channels and `input:NAME` are columns, events one list-of-struct column, the header JSON under one metadata key.
-Pages carry checksums, and the digest in the header covers the rest: a file is read whole and true, or refused.
+Pages carry checksums, and one in the metadata covers the rest: a file is read whole and true, or refused.
 """
 
 from __future__ import annotations
@@ -16,35 +16,70 @@ import pyarrow.parquet as pq
 
 from larktally.errors import TraceError
 from larktally.traces.columns import Channel, Column
+from larktally.traces.digest import checksum_of
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_json, read_header
-from larktally.traces.trace import Trace
+from larktally.traces.states import read_states, states_json
+from larktally.traces.trace import Pieces, Trace
 
-__all__ = ["write_parquet", "read_parquet", "METADATA_KEY"]
+__all__ = ["write_parquet", "read_parquet", "column_from_arrow", "events_to_arrow", "events_from_arrow", "METADATA_KEY"]
 
 METADATA_KEY = b"larktally"
+STATES_KEY = b"larktally.states"
+GROUP_ROWS = 1 << 20
 _EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
 _TYPES = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
 
 
-def write_parquet(trace: Trace, file: BinaryIO) -> None:
-    """Writes a whole trace to an open file."""
-    arrays: dict[str, Any] = {name: _to_arrow(column) for name, column in trace.columns.items()}
-    for name, values in trace.inputs.items():
-        analog = name in trace.header.analog or not np.isin(values, (0.0, 1.0)).all()
-        arrays[f"input:{name}"] = pa.array(values if analog else values != 0)
-    arrays["events"] = _events_to_arrow(trace.events, trace.rows)
-    table = pa.table(arrays)
-    header = header_json(trace.header, digest=trace.digest)
-    labels = [name for name, column in trace.columns.items() if column.channel.kind == "label"]
-    pq.write_table(
-        table.replace_schema_metadata({METADATA_KEY: header}),
+def write_parquet(source: Pieces, file: BinaryIO) -> None:
+    """Writes a whole trace to an open file, piece by piece."""
+    header, writer = source.header, None
+    analog = _analog_inputs(source)
+    waiting: list[pa.Table] = []
+    metadata = {METADATA_KEY: header_json(header, digest=source.digest, check=checksum_of(source))}
+    if source.states:
+        metadata[STATES_KEY] = states_json(source.states)
+    for piece in source.pieces():
+        table = _table(piece, analog)
+        if writer is None:
+            writer = _writer(file, table, metadata, header)
+        waiting.append(table)
+        if sum(one.num_rows for one in waiting) >= GROUP_ROWS:
+            writer.write_table(pa.concat_tables(waiting), row_group_size=GROUP_ROWS)
+            waiting.clear()
+    if writer is not None:
+        if waiting:
+            writer.write_table(pa.concat_tables(waiting), row_group_size=GROUP_ROWS)
+        writer.close()
+
+
+def _writer(file: BinaryIO, first: pa.Table, metadata: dict[bytes, bytes], header: Header) -> Any:
+    labels = [channel.name for channel in header.channels if channel.kind == "label"]
+    steady = [name for name in first.column_names if _is_steady(first[name])]
+    return pq.ParquetWriter(
         file,
+        first.schema.with_metadata(metadata),
         compression="zstd",
         write_page_checksum=True,
-        use_dictionary=[*labels, *(name for name in arrays if _is_steady(arrays[name])), "events.list.element.name"],
+        use_dictionary=[*labels, *steady, "events.list.element.name"],
         write_statistics=False,
     )
+
+
+def _analog_inputs(source: Pieces) -> frozenset[str]:
+    """The inputs that are numbers: declared so, or anything but 0 and 1 somewhere."""
+    found = set(source.header.analog)
+    for piece in source.pieces(()):
+        found |= {n for n, v in piece.inputs.items() if n not in found and not np.isin(v, (0.0, 1.0)).all()}
+    return frozenset(found)
+
+
+def _table(piece: Trace, analog: frozenset[str]) -> pa.Table:
+    arrays: dict[str, Any] = {name: _to_arrow(column) for name, column in piece.columns.items()}
+    for name, values in piece.inputs.items():
+        arrays[f"input:{name}"] = pa.array(values if name in analog else values != 0)
+    arrays["events"] = events_to_arrow(piece.events, piece.rows)
+    return pa.table(arrays)
 
 
 def read_parquet(path: Path) -> Trace:
@@ -62,20 +97,24 @@ def read_parquet(path: Path) -> Trace:
         raise TraceError(
             f"{path}: broken Parquet: {str(error).splitlines()[0] if str(error) else 'cannot be read'}"
         ) from None
+    states = read_states(metadata.get(STATES_KEY, b""), str(path))
     wanted = [channel.name for channel in header.channels] + [f"input:{name}" for name in header.inputs] + ["events"]
     if table.column_names != wanted:
         raise TraceError(f"{path}: broken: its columns are not the ones its header names")
     trace = _to_trace(path, header, table)
-    if raw.get("digest") != trace.digest:
+    trace.states = states
+    if "check" in raw and raw["check"] != checksum_of(trace):
+        raise TraceError(f"{path}: broken: its content does not match its checksum")
+    if "check" not in raw and "digest" in raw and raw["digest"] != trace.digest:
         raise TraceError(f"{path}: broken: its content does not match its digest")
     return trace
 
 
 def _to_trace(path: Path, header: Header, table: pa.Table) -> Trace:
     try:
-        columns = {c.name: Column(c, _from_arrow(c, table[c.name])) for c in header.channels}
+        columns = {c.name: Column(c, column_from_arrow(c, table[c.name])) for c in header.channels}
         inputs = {name: _input_values(table[f"input:{name}"]) for name in header.inputs}
-        return Trace(header, columns, inputs, _events_from_arrow(table["events"]))
+        return Trace(header, columns, inputs, events_from_arrow(table["events"]))
     except (pa.ArrowException, ValueError, KeyError, TypeError) as error:
         raise TraceError(f"{path}: broken: {error}") from None
 
@@ -94,7 +133,8 @@ def _to_arrow(column: Column) -> Any:
     return pa.array(column.stored)
 
 
-def _from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
+def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
+    """The stored values of a column; raises ValueError where it is not of the channel's kind."""
     if channel.kind != "label":
         if chunked.type != _TYPES[channel.kind] or chunked.null_count:
             raise ValueError(f"column {channel.name!r} is {chunked.type}, not a {channel.kind}")
@@ -115,7 +155,8 @@ def _input_values(chunked: Any) -> npt.NDArray[np.float64]:
     return np.array(chunked.to_numpy(), dtype=np.float64)
 
 
-def _events_to_arrow(events: EventLog, rows: int) -> Any:
+def events_to_arrow(events: EventLog, rows: int) -> Any:
+    """The events as one list-of-struct column, a list for each of so many rows."""
     per_row = np.bincount(np.array(events.rows, dtype=np.int64), minlength=rows)
     offsets = np.concatenate([[0], np.cumsum(per_row)]).astype(np.int32)
     texts = [pa.array(field, pa.string()) for field in (events.names, events.sources, events.data)]
@@ -123,7 +164,8 @@ def _events_to_arrow(events: EventLog, rows: int) -> Any:
     return pa.ListArray.from_arrays(pa.array(offsets, pa.int32()), said)
 
 
-def _events_from_arrow(chunked: Any) -> EventLog:
+def events_from_arrow(chunked: Any) -> EventLog:
+    """The events of a list-of-struct column, their rows counted from its first."""
     array = chunked.combine_chunks() if chunked.num_chunks != 1 else chunked.chunk(0)
     if not pa.types.is_list(array.type) or array.null_count:
         raise ValueError("the events column is not a list of events")

@@ -8,7 +8,7 @@ import traceback
 from pathlib import Path
 
 from larktally.errors import LarkError, unknown_name
-from larktally.runs import Scenario
+from larktally.runs.scenario import Scenario
 from larktally.traces.files import existing_file
 
 __all__ = ["load_scenarios", "split_target"]

@@ -1,0 +1,62 @@
+"""larktally compare A B: two traces side by side."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
+from larktally.cli.reading import reading_options, tolerance_option, tolerances
+from larktally.errors import LarkError
+from larktally.runs import compare
+from larktally.traces import load_trace
+
+
+@click.command()
+@click.argument("first", metavar="A", type=click.Path(path_type=Path))
+@click.argument("second", metavar="B", type=click.Path(path_type=Path))
+@reading_options
+@tolerance_option
+@click.option("--name", "names", multiple=True, metavar="A=B", help="A channel of A and what B calls it.")
+@click.option("--json", "as_json", is_flag=True, help="Print the comparison as JSON.")
+@teaching
+def command(
+    first: Path,
+    second: Path,
+    rate: str | None,
+    mapping: Path | None,
+    allowed: tuple[str, ...],
+    names: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Compare two traces: the first divergence, a summary of each channel, events moved, a constant lag, another rate.
+
+    A mapping is for those of the two that are no traces of this library.
+    """
+    a, b = (load_trace(path, **_options(path, rate, mapping)) for path in (first, second))
+    pairs = dict(_pair(one) for one in names)
+    found = compare(a, b, tolerances(allowed), pairs or None)
+    if as_json:
+        print_json(found.plain())
+    else:
+        click.echo(str(found))
+    if not found.identical:
+        leave(NOT_KEPT)
+
+
+def _options(path: Path, rate: str | None, mapping: Path | None) -> dict[str, Any]:
+    """A rate and a mapping for a file that carries none of its own."""
+    if mapping is None:
+        return {"rate": rate} if path.suffix == ".csv" else {}
+    from larktally.traces.files import is_trace
+
+    return {} if is_trace(path) else {"rate": rate, "mapping": mapping}
+
+
+def _pair(said: str) -> tuple[str, str]:
+    mine, equals, theirs = said.partition("=")
+    if not (mine and equals and theirs):
+        raise LarkError(f"--name takes A=B, a channel of the first trace and what the second calls it, not {said!r}")
+    return mine, theirs

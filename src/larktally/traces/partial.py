@@ -1,0 +1,177 @@
+"""A recording that is still going on, as a file: NAME.partial, an Arrow IPC stream, flushed a chunk at a time.
+
+At its end it becomes a trace of its final form; what a killed one had flushed is recovered from it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+from msgspec import structs
+
+from larktally.errors import TraceError
+from larktally.traces.columns import Channel, Column
+from larktally.traces.digest import digest_of
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header, header_json, read_header
+from larktally.traces.parquet import METADATA_KEY, column_from_arrow, events_from_arrow, events_to_arrow
+from larktally.traces.trace import Trace
+
+__all__ = ["PartialWriter", "Partial", "partial_path"]
+
+_TYPES = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
+_LABEL = pa.dictionary(pa.int32(), pa.string())
+
+
+def partial_path(path: Path) -> Path:
+    """Where a recording stands until it is whole."""
+    return path.with_name(path.name + ".partial")
+
+
+class PartialWriter:
+    """Writes chunks of rows as they come; each is on its way to the disk when `add` returns."""
+
+    def __init__(self, path: Path, header: Header, inputs: Sequence[str]) -> None:
+        self.path = partial_path(path)
+        self._channels, self._inputs = header.channels, tuple(inputs)
+        fields = [(c.name, _TYPES.get(c.kind, _LABEL)) for c in header.channels]
+        fields += [(f"input:{name}", pa.float64()) for name in inputs]
+        event = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
+        schema = pa.schema([*fields, ("events", pa.list_(event))], {METADATA_KEY: header_json(header)})
+        try:
+            self._file = pa.OSFile(str(self.path), "wb")
+        except OSError as error:
+            raise TraceError(f"{self.path}: cannot be written: {error.strerror or error}") from None
+        options = pa.ipc.IpcWriteOptions(emit_dictionary_deltas=True)
+        self._stream = pa.ipc.new_stream(self._file, schema, options=options)
+        self._schema = schema
+
+    def add(
+        self,
+        channels: Sequence[Channel],
+        arrays: Sequence[npt.NDArray[Any]],
+        inputs: Mapping[str, npt.NDArray[np.float64]],
+        events: EventLog,
+        rows: int,
+    ) -> None:
+        """Writes one chunk: the channels with the labels they have by now; rows of events are counted from its first."""
+        columns = [_to_arrow(channel, array) for channel, array in zip(channels, arrays, strict=True)]
+        columns += [pa.array(inputs[name]) for name in self._inputs]
+        columns.append(events_to_arrow(events, rows))
+        self._stream.write_batch(pa.RecordBatch.from_arrays(columns, schema=self._schema))
+
+    def close(self) -> None:
+        """Ends the stream."""
+        with contextlib.suppress(pa.ArrowException, OSError):
+            self._stream.close()
+        self._file.close()
+
+
+class Partial:
+    """What a NAME.partial holds, read in pieces: whole batches up to where it was cut off."""
+
+    def __init__(self, path: Path, header: Header | None = None) -> None:
+        self.path = path
+        self.states: Mapping[int, bytes] = {}
+        try:
+            with pa.memory_map(str(path)) as file, pa.ipc.open_stream(file) as stream:
+                metadata = stream.schema.metadata or {}
+        except (pa.ArrowException, OSError, ValueError) as error:
+            raise TraceError(f"{path}: not a recording that can be recovered: {_first_line(error)}") from None
+        if METADATA_KEY not in metadata:
+            raise TraceError(
+                f"{path}: an Arrow stream, but not a recording: it has no {METADATA_KEY.decode()!r} metadata"
+            )
+        self._began, _ = read_header(metadata[METADATA_KEY], str(path))
+        self._whole = self._count()
+        self.rows = sum(rows for rows, _, _ in self._whole)
+        self.header = header if header is not None else self._recovered()
+
+    @cached_property
+    def digest(self) -> str:
+        """The digest that the finished trace has."""
+        return digest_of(self)
+
+    def pieces(self, names: Collection[str] | None = None) -> Iterator[Trace]:
+        """The batches as traces, with the labels of the header."""
+        channels = [c for c in self.header.channels if names is None or c.name in names]
+        for batch in self._batches(len(self._whole)):
+            columns = {
+                c.name: Column(c, column_from_arrow(c, pa.chunked_array([batch.column(c.name)]))) for c in channels
+            }
+            inputs = {name: self._input(batch, name) for name in self.header.inputs}
+            events = events_from_arrow(pa.chunked_array([batch.column("events")]))
+            yield Trace(self.header, columns, inputs, events, batch.num_rows)
+        if not self._whole:
+            empty = {c.name: Column(c, np.zeros(0, c.dtype)) for c in channels}
+            yield Trace(self.header, empty, {name: np.zeros(0) for name in self.header.inputs}, EventLog())
+
+    def whole(self) -> Trace:
+        """All of it in memory, as one trace."""
+        pieces = list(self.pieces())
+        columns = {
+            c.name: Column(c, np.concatenate([piece.columns[c.name].stored for piece in pieces]))
+            for c in self.header.channels
+        }
+        inputs = {name: np.concatenate([piece.inputs[name] for piece in pieces]) for name in self.header.inputs}
+        events, first = EventLog(), 0
+        for piece in pieces:
+            events.extend(piece.events.shifted(first))
+            first += piece.rows
+        return Trace(self.header, columns, inputs, events)
+
+    def _batches(self, most: int | None = None) -> Iterator[Any]:
+        with pa.memory_map(str(self.path)) as file, pa.ipc.open_stream(file) as stream:
+            number = 0
+            while most is None or number < most:
+                try:
+                    batch = stream.read_next_batch()
+                    batch.validate(full=True) if most is None else None
+                except (StopIteration, pa.ArrowException, OSError, ValueError):
+                    return
+                yield batch
+                number += 1
+
+    def _count(self) -> list[tuple[int, dict[str, list[str]], list[str]]]:
+        """Of each whole batch: its rows, the labels known by then, and the names of its events."""
+        found = []
+        labels = [channel.name for channel in self._began.channels if channel.kind == "label"]
+        for batch in self._batches():
+            known = {name: batch.column(name).dictionary.to_pylist() for name in labels}
+            names = events_from_arrow(pa.chunked_array([batch.column("events")])).names
+            found.append((batch.num_rows, known, list(dict.fromkeys(names))))
+        return found
+
+    def _recovered(self) -> Header:
+        """The header that a cut-off recording ends up with."""
+        known = self._whole[-1][1] if self._whole else {}
+        channels = tuple(
+            Channel(c.name, c.kind, tuple(dict.fromkeys([*c.labels, *known.get(c.name, ())])))
+            if c.kind == "label"
+            else c
+            for c in self._began.channels
+        )
+        names = dict.fromkeys([*self._began.events, *(name for _, _, said in self._whole for name in said)])
+        stopped = f"the recording was cut off; its first {self.rows} rows were recovered"
+        return structs.replace(self._began, channels=channels, events=tuple(names), stopped=stopped)
+
+    def _input(self, batch: Any, name: str) -> npt.NDArray[np.float64]:
+        at = batch.schema.get_field_index(f"input:{name}")
+        return np.array(batch.column(at).to_numpy()) if at >= 0 else np.zeros(batch.num_rows)
+
+
+def _to_arrow(channel: Channel, array: npt.NDArray[Any]) -> Any:
+    if channel.kind == "label":
+        return pa.DictionaryArray.from_arrays(pa.array(array), pa.array(channel.labels, pa.string()))
+    return pa.array(array)
+
+
+def _first_line(error: Exception) -> str:
+    return (str(error).splitlines() or ["it is empty"])[0]

@@ -1,0 +1,309 @@
+"""Traces side by side, baselines, saved states, the rewind audit, and who wrote a value."""
+
+import json
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+from tests.test_sim import QUAY, model, run
+
+import larktally as lt
+from larktally.runs.lags import lag_of
+from larktally.runs.tolerance import apart
+from larktally.traces.trace import trace_from_columns
+
+
+def looks(late=0, rate=60, start=0, frames=200):
+    """A trace whose `look` runs some frames behind from a row on, beside a channel that does not."""
+    phase = lambda row: row - late if row >= start else row  # noqa: E731
+    rows = np.arange(frames + 1)
+    look = np.array([float((phase(row) * 7919 // 13) % 31) for row in rows])
+    state = np.array([("a", "b", "c")[(phase(row) // 9) % 3] for row in rows], dtype=object)
+    return trace_from_columns({"wick.look": look, "wick.gait": state, "n": rows}, rate)
+
+
+def test_one_channel_that_is_late_is_said_to_be_so_from_the_row_on():
+    a, b = looks(), looks(late=1, start=118)
+    found = lt.compare(a, b)
+    assert [(lag.channel, lag.frames, lag.row) for lag in found.lags] == [("wick.look", 1, 118), ("wick.gait", 1, 118)]
+    assert found.late == 1 and "the whole run is 1 frame late" in str(found)
+    only = trace_from_columns({"wick.look": b["wick.look"], "wick.gait": a["wick.gait"], "n": a["n"]}, 60)
+    found = lt.compare(a, only)
+    assert found.late is None and "'wick.look' is 1 frame late from row 118 on" in str(found)
+    assert lt.compare(only, a).lags[0].frames == -1
+    assert found.divergence.row == next(r for r in range(118, 201) if a["wick.look"][r] != b["wick.look"][r])
+
+
+def test_a_lag_is_no_luck():
+    draw = np.random.default_rng(5)
+    for _ in range(40):
+        a, b = (trace_from_columns({"x": draw.integers(0, 2, 300)}, 60).columns["x"] for _ in range(2))
+        assert lag_of(a, b, lt.Tolerance()) is None
+    still, jump = np.zeros(100), np.zeros(100)
+    still[50:], jump[51:] = 1.0, 1.0
+    a, b = (trace_from_columns({"x": x}, 60).columns["x"] for x in (still, jump))
+    assert lag_of(a, b, lt.Tolerance()) is None  # one change does not tell a lag from a jump that came later
+
+
+def test_another_rate_and_another_pace_are_recognised():
+    fast, slow = looks(), looks()
+    half = trace_from_columns({n: slow[n][::2] for n in slow.channels}, 30)
+    assert lt.compare(fast, half).identical
+    half = trace_from_columns({n: slow[n][::2] for n in slow.channels}, 60)
+    found = lt.compare(fast, half)
+    assert str(found.stretch) == "1/2" and "another pace: 1/2 as many frames" in str(found)
+
+
+def test_events_are_missing_new_or_moved():
+    def build(at):
+        return lambda sim: sim.before("machines", lambda now: now.frame in at and now.emit("hop", n=now.frame))
+
+    a, b = run(build({3, 9, 15}), events=("hop",)), run(build({3, 11, 17, 18}), events=("hop",))
+    assert [str(one) for one in lt.compare(a, b).events] == [
+        "hop from before.machines moved by +2 frames, from row 9 to 11",
+        "hop from before.machines moved by +2 frames, from row 15 to 17",
+        "hop from before.machines in row 18 is new",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("a", "b", "tolerance", "differs"),
+    [
+        (1.0, 1.0 + 2**-52, lt.Tolerance(), True),
+        (1.0, 1.0 + 2**-52, lt.Tolerance(ulps=1), False),
+        (1.0, 1.0 + 2**-51, lt.Tolerance(ulps=1), True),
+        (-(2.0**-1074), 2.0**-1074, lt.Tolerance(ulps=2), False),
+        (0.0, -0.0, lt.Tolerance(), True),
+        (0.0, -0.0, lt.Tolerance(ulps=1), False),
+        (1.0, 1.25, lt.Tolerance(0.25), False),
+        (100.0, 101.0, lt.Tolerance(relative=0.01), False),
+        (100.0, 102.0, lt.Tolerance(relative=0.01), True),
+        (np.nan, np.nan, lt.Tolerance(0.1), False),
+        (np.nan, 1.0, lt.Tolerance(0.1, 0.1, 9), True),
+        (np.inf, np.inf, lt.Tolerance(0.1), False),
+        (np.inf, -np.inf, lt.Tolerance(0.1, 0.5), True),
+    ],
+)
+def test_tolerances(a, b, tolerance, differs):
+    one, other = (trace_from_columns({"x": np.array([x])}, 60).columns["x"] for x in (a, b))
+    assert apart(one, other, 1, tolerance).tolist() == [differs]
+
+
+def test_a_tolerance_by_pattern_counts_for_a_replay_too(dusk_trace):
+    def shaken(setup):
+        from larktally.demo import quay
+
+        sim = quay.lamplighter(setup)
+        sim.after("motion", lambda now: setattr(sim.parts["wick"], "x", sim.parts["wick"].x + 1e-9))
+        return sim
+
+    assert not lt.replay(dusk_trace, shaken).identical
+    found = lt.replay(dusk_trace, shaken, {"wick.x": 1e-5})
+    assert found.identical, found
+    found = lt.replay(dusk_trace, shaken)
+    assert found.divergence.part == "wick, in the phase 'motion'" and found.divergence.what == "wick.x"
+    with pytest.raises(lt.LarkError, match="matches no channel"):
+        lt.replay(dusk_trace, shaken, {"wick.z": 1})
+
+
+def test_names_map_one_trace_s_channels_to_the_other_s(dusk_trace):
+    theirs = trace_from_columns({"PosY": dusk_trace["wick.y"], "Other": dusk_trace["wick.x"]}, 60)
+    found = lt.compare(dusk_trace, theirs, names={"wick.y": "PosY"})
+    assert not any(one.channel == "wick.y" for one in found.channels) and "Other" in found.only_b
+    with pytest.raises(lt.LarkError, match="no channel 'PosZ'.*did you mean 'PosY'"):
+        lt.compare(dusk_trace, theirs, names={"wick.y": "PosZ"})
+
+
+def test_a_baseline_is_made_kept_and_changed_only_when_it_is_accepted(tmp_path, dusk_trace):
+    from larktally.demo import quay
+
+    folder = lt.Baselines(tmp_path / "baselines")
+    named = lt.record(quay.dusk_run.named("dusk"))
+    first = folder.check(named)
+    assert not first.passed and "no baseline yet" in str(first) and not (tmp_path / "baselines").exists()
+    assert folder.check(named, accept=True).passed and folder.names() == ["dusk"]
+    kept = folder.path("dusk").read_bytes()
+    assert (
+        folder.check(named).passed
+        and folder.check(named, accept=True).passed
+        and folder.path("dusk").read_bytes() == kept
+    )
+    other = lt.record(quay.faulty_run.named("dusk"))
+    found = folder.check(other)
+    assert not found.passed and "first divergence in row 52" in str(found) and folder.path("dusk").read_bytes() == kept
+    assert "what changed" in str(folder.check(other, accept=True)) and folder.check(other).passed
+    with pytest.raises(lt.LarkError, match="no baseline 'dusc'; did you mean 'dusk'"):
+        folder.load("dusc")
+
+
+def test_a_trace_carries_states_to_go_on_from(tmp_path):
+    built = []
+
+    def build(sim):
+        rest = sim.cooldown("rest", 7)
+        sim.after("machines", lambda now: (built.append(now.frame), now.pressed("hop") and rest.use()))
+
+    made, script = model(build), lt.InputScript().tap("hop", 3, 11, 20)
+    plain = lt.record(lt.Scenario(made, frames=300, inputs=script))
+    trace = lt.record(lt.Scenario(made, frames=300, inputs=script), states=100)
+    assert sorted(trace.states) == [0, 100, 200, 300] and trace.digest == plain.digest
+    for suffix in ("parquet", "jsonl"):
+        back = lt.load_trace(trace.save(tmp_path / f"a.{suffix}"))
+        assert back.states == trace.states
+        built.clear()
+        live = lt.run_to(back, made, 250)
+        assert built == list(range(201, 251)) and live.values == trace.row(250)
+    streamed = lt.record(lt.Scenario(made, frames=300, inputs=script), states=[150], to=tmp_path / "b.parquet")
+    assert list(streamed.states) == [150]
+    text = (tmp_path / "a.jsonl").read_text()
+    start = text.index('"state":"') + 40
+    (tmp_path / "a.jsonl").write_text(text[:start] + ("A" if text[start] != "A" else "B") + text[start + 1 :])
+    with pytest.raises(lt.TraceError, match="a saved state is broken"):
+        lt.load_trace(tmp_path / "a.jsonl")
+    with pytest.raises(lt.LarkError, match="a subject that can save and load"):
+        lt.record(Hidden, frames=3, states=[1])
+
+
+class Hidden:
+    """Saves its n and forgets its pace."""
+
+    actions = ()
+
+    def reset(self, setup):
+        self.n, self.pace, self.laps = 0, 1, [0]
+
+    def step(self, now):
+        self.n += self.pace
+        if now.frame % 10 == 0:
+            self.pace += 1
+            return [lt.Event("faster")]
+        return None
+
+    def observe(self):
+        return {"n": self.n}
+
+
+class HalfSaved(Hidden):
+    def save(self):
+        return json.dumps({"n": self.n}).encode()
+
+    def load(self, saved):
+        self.n = json.loads(saved)["n"]
+
+
+class Unseeded(Hidden):
+    def step(self, now):
+        import random
+
+        self.n = random.randrange(10**9)
+
+
+MODULE = """
+import larktally as lt
+
+class Moods:
+    def reset(self, setup): self.k = 0
+    def step(self, now): self.k += 1
+    def observe(self): return {"first": next(iter({f"mood{n}" for n in range(20)}))}
+
+def model(setup):
+    sim = lt.Sim(setup)
+    count = 0
+    x = sim.value("x", 0)
+    def step(now):
+        nonlocal count
+        count += 1
+        x.now = count
+    sim.before("machines", step)
+    return sim
+
+moods = lt.Scenario(Moods, frames=5)
+counted = lt.Scenario(model, frames=60)
+"""
+
+
+def test_the_audit_finds_hidden_state_unseeded_randomness_and_a_set_s_order(tmp_path):
+    found = lt.audit(lt.Scenario(HalfSaved, frames=60), fresh=False)
+    assert not found.passed and found.repeated is None
+    assert (found.failed[0].saved, found.failed[0].row, found.failed[0].channels) == (0, 1, (("n", "1", "4"),))
+    assert any("self.pace: " in suspect for one in found.failed for suspect in one.suspects)
+    assert not any("self.n:" in suspect for one in found.failed for suspect in one.suspects)
+    found = lt.audit(lt.Scenario(Unseeded, frames=20), fresh=False)
+    assert found.rewinds is None and found.repeated is not None and "not the same" in str(found)
+    path = tmp_path / "moods.py"
+    path.write_text(MODULE)
+    from larktally.runs.model_files import load_scenarios
+
+    moods, counted = load_scenarios(str(path))
+    found = lt.audit(moods, file=path)
+    assert found.fresh_ran and not found.fresh_same and found.repeated is None and "hash seed" in str(found)
+    found = lt.audit(counted, rows=[5, 30], frames=10)
+    assert found.fresh_ran and found.fresh_same and len(found.failed) == 2
+    assert "count in step (moods.py:" in str(found) and "5 when saved, 15 after load" in str(found)
+
+
+def test_the_audit_passes_what_is_sound():
+    from larktally.demo import quay
+
+    found = lt.audit(quay.dusk_run, rows=20, frames=40)
+    assert found.passed and found.rewinds == 11 and found.fresh_ran and "11 restores gave the same rows" in str(found)
+
+
+def test_who_wrote_a_channel_names_phase_part_file_and_line():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+        gait = sim.machine("wick.gait", ("standing", "airborne"), "standing")
+        gait.transition("standing", to="airborne", when="pressed('hop')")(lambda now: wick.launch(vy=360))
+        warm = sim.meter("warm", 10, rate=-1)
+        sim.before("timers", lambda now: now.frame == 4 and warm.take(3))
+
+    made = model(build)
+    trace = lt.record(made, lt.InputScript().press("hop", 10), frames=20)
+    launched = lt.who_wrote(trace, made, 10, "wick.vy")
+    assert [one.row for one in launched[:2]] == [10, 10]
+    assert (
+        launched[1].part == "wick.gait"
+        and launched[1].place.startswith("test_comparing.py:")
+        and launched[1].after == 360
+    )
+    assert launched[0].phase == "motion" and launched[0].place.startswith("larktally/parts/space/body.py:")
+    state = lt.who_wrote(trace, made, 20, "wick.gait")[0]
+    assert (state.row, state.before, state.after, state.phase) == (10, "standing", "airborne", "machines")
+    taken = lt.who_wrote(trace, made, 4, "warm")
+    assert (
+        taken[1].part == "before timers: <lambda>"
+        and taken[1].place.startswith("test_comparing.py:")
+        and taken[1].row == 4
+    )
+    with pytest.raises(lt.LarkError, match="no channel 'wick.vz'"):
+        lt.who_wrote(trace, made, 4, "wick.vz")
+
+
+def test_two_subjects_stand_in_one_trace():
+    both = lt.Together({"game": HalfSaved, "model": model(lambda sim: sim.cooldown("rest", 4), level=QUAY)})
+    trace = lt.record(both, lt.InputScript().press("hop", 3), frames=20)
+    assert trace["game.n"][-1] == 10 + 20 and trace["model.rest.ready"].all()
+    assert [e.source for e in trace.events] == ["game", "game"]
+    with pytest.raises(lt.LarkError, match="at least two subjects"):
+        lt.Together({"a": Hidden})
+
+
+def test_compare_and_convert_on_the_command_line(tmp_path, dusk_trace):
+    from larktally.demo import quay
+
+    a, b = dusk_trace.save(tmp_path / "a.parquet"), lt.record(quay.faulty_run).save(tmp_path / "b.jsonl")
+
+    def cli(*words):
+        done = subprocess.run([sys.executable, "-m", "larktally", *map(str, words)], capture_output=True, text=True)
+        assert "Traceback" not in done.stderr
+        return done
+
+    done = cli("compare", a, b, "--json")
+    assert done.returncode == 1 and json.loads(done.stdout)["divergence"]["row"] == 52
+    assert cli("convert", a, tmp_path / "a.csv").returncode == 0
+    assert cli("compare", a, tmp_path / "a.csv", "--rate", 60).stdout.startswith("identical")
+    assert cli("compare", a, b, "--tolerance", "wick.y=x").returncode == 2
+    assert "suffix" in cli("convert", a, tmp_path / "a").stderr
+    assert cli("convert", a, tmp_path / "s.csv", "--inputs").returncode == 0
+    assert lt.InputScript.from_csv(tmp_path / "s.csv").last_frame == 190

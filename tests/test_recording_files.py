@@ -1,0 +1,311 @@
+"""Recording into a file, other files of a run, logs from elsewhere, thinned recordings."""
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+
+import duckdb
+import numpy as np
+import pandas as pd
+import pytest
+import vcd.reader
+from hypothesis import HealthCheck, given, settings
+from tests.test_files import traces
+
+import larktally as lt
+from larktally.traces.partial import Partial, partial_path
+
+SLOW = """
+import sys, time
+import larktally as lt
+
+class Walk:
+    actions = ("hop",)
+    def reset(self, setup):
+        self.n, self.mood = 0, "calm"
+    def step(self, now):
+        self.n += 1
+        self.mood = f"mood {self.n // 3000}"
+        if self.n % 500 == 0:
+            return [lt.Event("mark", "walk", n=self.n)]
+    def observe(self):
+        return {"n": self.n, "half": self.n / 2, "mood": self.mood}
+
+if __name__ == "__main__":
+    lt.record(Walk(), lt.InputScript().tap("hop", 5, 50, 1000), frames=5_000_000, to=sys.argv[1])
+"""
+
+
+class Walk:
+    """A subject with every kind of channel, whose labels come as it goes."""
+
+    actions, events = ("hop",), ("mark",)
+
+    def __init__(self, fails_at=None):
+        self.fails_at = fails_at
+
+    def reset(self, setup):
+        self.n = 0
+
+    def step(self, now):
+        self.n += 1
+        if self.n == self.fails_at:
+            raise RuntimeError("a bad frame")
+        return [lt.Event("mark", "walk", n=self.n)] if self.n % 500 == 0 else None
+
+    def observe(self):
+        return {"n": self.n, "half": self.n / 2, "odd": self.n % 2 == 1, "mood": f"mood {self.n // 3000}"}
+
+
+TAPS = lt.InputScript().tap("hop", 5, 50, 100, frames=7)
+
+
+@pytest.mark.parametrize("suffix", ["parquet", "jsonl", "csv"])
+def test_a_run_recorded_into_a_file_is_the_run_recorded_in_memory(tmp_path, suffix):
+    in_memory = lt.record(Walk, TAPS, frames=7000)
+    path = tmp_path / f"run.{suffix}"
+    trace = lt.record(Walk, TAPS, frames=7000, to=path, only=None)
+    assert trace.digest == in_memory.digest and trace.rows == 7001 and trace.header == in_memory.header
+    assert not partial_path(path).exists() and [one.name for one in tmp_path.iterdir()] == [path.name]
+    if suffix != "csv":
+        assert trace["mood"].tolist() == in_memory["mood"].tolist()
+        assert lt.load_trace(path).digest == in_memory.digest
+    in_memory.save(tmp_path / f"again.{suffix}")
+    assert suffix == "parquet" or (tmp_path / f"again.{suffix}").read_bytes() == path.read_bytes()
+
+
+def test_a_run_that_fails_keeps_its_rows_beside_the_name_it_does_not_take(tmp_path):
+    with pytest.raises(lt.SubjectFailed, match="row 4000: step failed: RuntimeError: a bad frame") as failed:
+        lt.record(Walk(4000), TAPS, frames=7000, to=tmp_path / "run.parquet")
+    assert failed.value.trace.rows == 4000
+    assert [one.name for one in tmp_path.iterdir()] == ["run.stopped.parquet"]
+    assert lt.load_trace(tmp_path / "run.stopped.parquet")["n"][-1] == 3999
+
+
+def test_a_recorder_killed_at_any_moment_leaves_whole_frames_to_recover(tmp_path):
+    script = tmp_path / "slow.py"
+    script.write_text(SLOW)
+    for n in range(3):
+        path = tmp_path / f"run{n}.parquet"
+        process = subprocess.Popen([sys.executable, str(script), str(path)])
+        began = time.monotonic()
+        while not (partial_path(path).exists() and partial_path(path).stat().st_size > 200_000):
+            assert process.poll() is None and time.monotonic() - began < 60
+            time.sleep(0.01)
+        time.sleep(random.random() * 0.3)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        assert not path.exists()
+        partial = Partial(partial_path(path))
+        assert partial.rows >= 2048 and "was cut off" in partial.header.stopped
+        trace = partial.whole()
+        assert (
+            trace["n"].tolist() == list(range(trace.rows)) and trace["mood"][-1] == f"mood {(trace.rows - 1) // 3000}"
+        )
+        assert [event.data["n"] for event in trace.events] == list(range(500, trace.rows, 500))
+        content = partial_path(path).read_bytes()
+        for cut in (len(content) - 1, len(content) // 2, 3000, 100):
+            (tmp_path / "cut.partial").write_bytes(content[:cut])
+            try:
+                part = Partial(tmp_path / "cut.partial").whole()
+                assert part["n"].tolist() == list(range(part.rows))
+            except lt.TraceError:
+                assert cut <= 3000
+
+
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(trace=traces())
+def test_a_csv_reads_back_to_the_same_bits(tmp_path, trace):
+    path = trace.save(tmp_path / "run.csv")
+    try:
+        back = lt.load_trace(path, rate="60000/1001")
+    except lt.TraceError as error:
+        assert (
+            "label" not in str(error)
+            or trace.rows == 0
+            or any("\n" in x or "\r" in x for c in trace.columns.values() for x in c.channel.labels)
+        )
+        return
+    for name, column in trace.columns.items():
+        if column.channel.kind != "label" and trace.rows:
+            assert back.columns[name].stored.tobytes() == column.stored.tobytes() or column.channel.kind == "number"
+            assert np.array_equal(back[name], trace[name], equal_nan=column.channel.kind == "number")
+
+
+def test_other_programs_read_what_is_written(tmp_path, dusk_trace):
+    path = dusk_trace.save(tmp_path / "run.parquet")
+    assert pd.read_parquet(path)["wick.y"].tolist() == dusk_trace["wick.y"].tolist()
+    found = duckdb.sql(f"select \"wick.gait\", count(*) from '{path}' group by 1 order by 1").fetchall()
+    states, counts = np.unique(dusk_trace["wick.gait"].astype(str), return_counts=True)
+    assert found == list(zip(states, counts, strict=True))
+    hops = duckdb.sql(
+        f"select count(*) from (select unnest(events) as e from '{path}') where e.name = 'hop'"
+    ).fetchall()
+    assert hops == [(len(dusk_trace.events.named("hop")),)]
+
+
+def test_a_waveform_viewer_s_reader_finds_every_change(tmp_path, dusk_trace):
+    path = dusk_trace.save(tmp_path / "run.vcd")
+    names, now, seen = {}, 0, {}
+    scope = []
+    with path.open("rb") as file:
+        for token in vcd.reader.tokenize(file):
+            kind = token.kind.name
+            if kind == "SCOPE":
+                scope.append(token.scope.ident)
+            elif kind == "UPSCOPE":
+                scope.pop()
+            elif kind == "VAR":
+                names[token.var.id_code] = ".".join([*scope[1:], token.var.reference])
+            elif kind == "CHANGE_TIME":
+                now = token.time_change
+            elif kind.startswith("CHANGE_"):
+                change = token.data
+                seen.setdefault(names[change.id_code], []).append((now, change.value))
+    times = [round(row * 1_000_000 / 60) for row in range(dusk_trace.rows)]
+    y = dusk_trace["wick.y"]
+    assert seen["wick.y"] == [(times[r], y[r]) for r in range(len(y)) if r == 0 or y[r] != y[r - 1]]
+    text = lambda value: value.to_bytes(8, "big").strip(b"\0").decode()  # noqa: E731
+    assert [text(value) for _, value in seen["wick.gait"]] == ["standing", "airborne", "standing"]
+    assert [value for _, value in seen["event.hop"]] == ["0", "1", "0"]
+
+
+def log_files(folder, rows, mapping):
+    (folder / "log.csv").write_text("\n".join(rows) + "\n")
+    (folder / "map.toml").write_text(mapping)
+    return folder / "log.csv", folder / "map.toml"
+
+
+MAPPING = """
+delimiter = ";"
+time = "ms"
+time_unit = "ms"
+events = "said"
+events_separator = "|"
+rest = "drop"
+[channels]
+"wick.y" = { column = "PosY", scale = 0.01, offset = 1, unit = "px" }
+"wick.gait" = { column = "st", labels = { "0" = "standing", "1" = "airborne" } }
+"wick.alive" = { column = "ok", kind = "flag" }
+"shots" = "n"
+[inputs]
+hop = "btn"
+"""
+LOG = ["ms;PosY;st;ok;n;btn;said", "0;1600;0;1;7;0;", "16.67;1625;1;1;7;1;Jump|Sound", "33.33;1600;0;1;6;0;Land"]
+
+
+def test_a_log_from_elsewhere_becomes_a_trace_through_its_mapping(tmp_path):
+    trace = lt.load_trace(log_files(tmp_path, LOG, MAPPING)[0], mapping=tmp_path / "map.toml")
+    assert trace.rate == 60 and trace["wick.y"].tolist() == [17.0, 17.25, 17.0]
+    assert trace["wick.gait"].tolist() == ["standing", "airborne", "standing"] and trace["wick.alive"].all()
+    assert trace["shots"].tolist() == [7, 7, 6] and trace.inputs["hop"].tolist() == [0, 1, 0]
+    assert [(e.row, e.name) for e in trace.events] == [(1, "Jump"), (1, "Sound"), (2, "Land")]
+    assert lt.check(trace, [lt.claim("a", "always(implies(event('Jump'), pressed('hop')))")]).passed
+    lines = '{"f": 3, "y": 1.5, "s": "a"}\n{"f": 4, "y": 2, "s": "b"}\n'
+    (tmp_path / "log.jsonl").write_text(lines)
+    (tmp_path / "j.toml").write_text('frame = "f"\nrate = "60000/1001"\n[channels]\n"wick.y" = "y"\n')
+    trace = lt.load_trace(tmp_path / "log.jsonl", mapping=tmp_path / "j.toml")
+    assert (
+        trace["wick.y"].tolist() == [1.5, 2.0] and trace["s"].tolist() == ["a", "b"] and str(trace.rate) == "60000/1001"
+    )
+    pd.DataFrame({"f": [0, 1, 2], "y": [1.0, 2.0, 3.0], "s": ["a", "b", "a"]}).to_parquet(tmp_path / "log.parquet")
+    assert lt.load_trace(tmp_path / "log.parquet", mapping=tmp_path / "j.toml")["wick.y"].tolist() == [1.0, 2.0, 3.0]
+
+
+@pytest.mark.parametrize(
+    ("rows", "mapping", "said"),
+    [
+        ([*LOG[:2], LOG[3]], MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'), "row 1 .*a frame is missing"),
+        (
+            [*LOG, LOG[3]],
+            MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'),
+            "row 3 .line 5 of a CSV.: a frame is doubled",
+        ),
+        ([*LOG, "42;1;0;1;6;0;"], MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'), "a frame is uneven"),
+        ([*LOG, "20;1;0;1;6;0;"], MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'), "goes back"),
+        (LOG, MAPPING.replace("PosY", "PosX"), "channels, 'wick.y': no column 'PosX'; did you mean 'PosY'"),
+        (LOG, MAPPING.replace("delimiter", "delimeter"), "no key 'delimeter'; did you mean 'delimiter'"),
+        (LOG, MAPPING.replace('unit = "px"', 'units = "px"'), "not a mapping"),
+        (LOG, MAPPING.replace('"ms"\ntime_unit', '"ms"\nframe = "n"\ntime_unit'), "only one of them"),
+        (LOG, MAPPING.replace('"1" = "airborne"', '"2" = "airborne"'), "'1' is not one of its labels"),
+        (LOG, MAPPING.replace('column = "ok"', 'column = "n"'), "not all true and false"),
+        (LOG, MAPPING.replace('hop = "btn"', 'hop = "n"'), r"leaves \[-1, 1\]"),
+        ([*LOG, "50;;0;1;6;0;"], MAPPING, "never"),
+        ([*LOG, "50;1;0;1;6"], MAPPING, "broken CSV: .*Expected 7 columns, got 5"),
+    ],
+)
+def test_a_log_that_does_not_fit_is_told_with_its_place(tmp_path, rows, mapping, said):
+    path, rules = log_files(tmp_path, rows, mapping)
+    if said == "never":
+        assert np.isnan(lt.load_trace(path, mapping=rules)["wick.y"][-1])
+        return
+    with pytest.raises(lt.TraceError, match=said):
+        lt.load_trace(path, mapping=rules)
+
+
+def test_broken_csv_files_are_one_message_and_never_a_crash(tmp_path, dusk_trace):
+    path = tmp_path / "run.csv"
+    content = dusk_trace.window(0, 30).save(path).read_bytes()
+    for n in range(0, len(content), 7):
+        path.write_bytes(content[:n])
+        try:
+            lt.load_trace(path)
+        except lt.TraceError as error:
+            assert str(path) in str(error)
+    draw = random.Random(3)
+    for _ in range(300):
+        flipped = bytearray(content)
+        flipped[draw.randrange(len(content))] = draw.randrange(256)
+        path.write_bytes(flipped)
+        try:
+            lt.load_trace(path)
+        except lt.TraceError as error:
+            assert str(path) in str(error)
+    for text, said in (
+        ("", "line 1: empty"),
+        ("a,a\n1,2\n", "two columns are called 'a'"),
+        ("frame,x\n0,1\n2,3\n", "line 3: frame 2, where 1"),
+    ):
+        path.write_text(text)
+        with pytest.raises(lt.TraceError, match=said):
+            lt.load_trace(path)
+
+
+def test_windows_arrays_and_thinned_recordings(dusk_trace):
+    part = dusk_trace.window("0.5s", "1s")
+    assert part.rows == 31 and part["wick.y"].tolist() == dusk_trace["wick.y"][30:61].tolist()
+    assert [e.row for e in part.events.named("hop")] == [0] and dusk_trace.window(-5).rows == 5
+    array = dusk_trace.to_numpy()
+    assert lt.Trace.from_numpy(array, 60)["wick.gait"].tolist() == dusk_trace["wick.gait"].tolist()
+    back = lt.Trace.from_pandas(dusk_trace.to_pandas(), 60)
+    assert {n: c.stored.tobytes() for n, c in back.columns.items() if c.channel.kind != "label"} == {
+        n: c.stored.tobytes() for n, c in dusk_trace.columns.items() if c.channel.kind != "label"
+    }
+    thin = dusk_trace.thinned(4)
+    assert thin.rows == (dusk_trace.rows - 1) // 4 + 1
+    assert thin.at("wick.x", 40) == dusk_trace["wick.x"][40] and thin.at("wick.gait", 43) == dusk_trace["wick.gait"][40]
+    assert thin.at("wick.x", 42.0) == (dusk_trace["wick.x"][40] + dusk_trace["wick.x"][44]) / 2
+    strays = thin.strays(dusk_trace)
+    assert strays["wick.y"] == max(abs(thin.at("wick.y", n) - dusk_trace["wick.y"][n]) for n in range(dusk_trace.rows))
+    with pytest.raises(lt.LarkError, match="its rows are not frames"):
+        lt.check(thin, [lt.claim("a", "always(wick.y > 0)")])
+    with pytest.raises(lt.LarkError, match="no rows 3..900"):
+        dusk_trace.window(3, 900)
+
+
+def test_memory_stays_flat_while_a_long_run_goes_into_a_file(tmp_path):
+    code = (
+        "import resource, sys, larktally as lt\n"
+        "from tests.test_recording_files import Walk, TAPS\n"
+        "lt.record(Walk, TAPS, frames=20_000, to=sys.argv[1] + '/a.parquet')\n"
+        "first = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss\n"
+        "lt.record(Walk, TAPS, frames=400_000, to=sys.argv[1] + '/b.parquet')\n"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - first)"
+    )
+    environment = {**os.environ, "PYTHONPATH": os.getcwd()}
+    done = subprocess.run([sys.executable, "-c", code, str(tmp_path)], capture_output=True, text=True, env=environment)
+    assert done.returncode == 0, done.stderr
+    assert int(done.stdout) < 40_000, "kilobytes more for 400,000 rows of 21 bytes"
