@@ -51,3 +51,24 @@ def test_every_example_in_a_docstring_gives_what_it_says():
     results = [doctest.testmod(importlib.import_module(name)) for name in names]
     assert sum(result.failed for result in results) == 0
     assert sum(result.attempted for result in results) >= 20
+
+
+def test_the_files_in_the_formats_document_are_read(tmp_path):
+    text = (ROOT / "docs" / "formats.md").read_text(encoding="utf-8")
+    blocks = {kind: re.findall(rf"^```{kind}\n(.*?)^```", text, re.M | re.S) for kind in ("jsonl", "csv", "toml")}
+    names = {
+        "run.jsonl": blocks["jsonl"][0],
+        "run.csv": blocks["csv"][0],
+        "log.csv": blocks["csv"][1],
+        "map.toml": blocks["toml"][0],
+    }
+    for name, content in {**names, "script.csv": blocks["csv"][2]}.items():
+        (tmp_path / name).write_text(content, encoding="utf-8")
+    told = [
+        lt.load_trace(tmp_path / "run.jsonl"),
+        lt.load_trace(tmp_path / "run.csv", rate=60),
+        lt.load_trace(tmp_path / "log.csv", mapping=tmp_path / "map.toml"),
+    ]
+    assert all(trace["wick.y"].tolist()[:2] == [16.0, 21.75] and trace["wick.gait"][1] == "airborne" for trace in told)
+    assert all([event.row for event in trace.events.named("hop")] == [1] for trace in told)
+    assert lt.InputScript.from_csv(tmp_path / "script.csv").last_frame == 80

@@ -64,9 +64,17 @@ def lag_of(a: Column, b: Column, tolerance: Tolerance, most: int = MOST_FRAMES) 
     moved, after = int(np.count_nonzero(changed[row + 1 : last])), last - row
     usual = float(np.median(list(scores.values())))
     luck = len(lags) * min(usual**after, max(float(changed.mean()), 1 / rows) ** moved)
-    if moved < LEAST_CHANGES or luck > MOST_LUCK or not wrong[row:].any():
+    if moved < LEAST_CHANGES or luck > MOST_LUCK or not wrong[row:].any() or _only_counts(b, row, last):
         return None
     return Lag(b.channel.name, lag, row, moved)
+
+
+def _only_counts(column: Column, row: int, last: int) -> bool:
+    """Whether it goes up by the same amount in every row: then a lag and a different start are the same thing."""
+    if column.channel.kind not in ("number", "count"):
+        return False
+    steps = np.diff(column.stored[row:last])
+    return bool(len(steps)) and bool((steps == steps[0]).all())
 
 
 def _agreement(a: Column, b: Column, lag: int, first: int, stop: int, tolerance: Tolerance) -> float:
