@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import claims
 import files
 import machines
 import rays
@@ -58,7 +59,7 @@ def main() -> None:
     options.add_argument("--only", default="", help="rows whose name holds these words")
     options.add_argument("--rounds", type=int, default=15)
     chosen = options.parse_args()
-    rows = [Row(*row) for module in (recording, machines, timers, rays, files) for row in module.rows()]
+    rows = [Row(*row) for module in (recording, machines, timers, rays, claims, files) for row in module.rows()]
     results = [compare(row, chosen.rounds) for row in rows if chosen.only in row.name]
     if chosen.json:
         print(json.dumps(results, indent=2))

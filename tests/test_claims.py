@@ -1,9 +1,12 @@
 """The claim language against a slow oracle, and what its messages say."""
 
+import json
 import math
+import xml.etree.ElementTree as ET
 
 import numpy as np
 import pytest
+from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.oracle import Oracle, verdict
@@ -13,6 +16,8 @@ from larktally.claims.kinds import check_tree
 from larktally.claims.signals import Reading
 from larktally.claims.tree import Call, ChannelRef, Comparison, Flag, Membership, Number, Operation, Text
 from larktally.claims.vocabulary import vocabulary_of
+from larktally.cli import main
+from larktally.runs import endings, recording
 from larktally.traces import Channel, Column, EventLog, Header
 
 STATES = ("a", "a/x", "b")
@@ -340,3 +345,120 @@ def test_measures_read_one_number_off_a_run(dusk_trace):
     assert math.isnan(lt.measure(dusk_trace, "first_row(wick.y < 0)"))
     assert lt.check(dusk_trace, [lt.claim("m", "measured(apex('wick.y'), 68, 70)")]).passed
     assert not lt.check(dusk_trace, [lt.claim("m", "measured(first_row(wick.y < 0), 0, 9)")]).passed
+
+
+class Player:
+    """A subject that plays a trace's rows and events back."""
+
+    def __init__(self, trace):
+        self.trace = trace
+        self.actions, self.events = [lt.Action("hop", analog=True)], ("hop", "hurt")
+        self.labels = {c.channel.name: c.channel.labels for c in trace.columns.values() if c.channel.kind == "label"}
+
+    def said(self):
+        return [lt.Event(e.name, e.source, **e.data) for e in self.trace.events.between(self.row, self.row)]
+
+    def reset(self, setup):
+        self.row = 0
+        return self.said()
+
+    def step(self, now):
+        self.row = now.frame
+        return self.said()
+
+    def observe(self):
+        return {n: c.at(self.row) for n, c in self.trace.columns.items()}
+
+
+@settings(max_examples=150, deadline=None)
+@given(traces(), st.lists(properties, min_size=1, max_size=2))
+def test_a_run_stopped_at_a_breach_has_the_verdicts_of_the_whole_one(made, nodes):
+    trace, _ = made
+    if trace.rows < 2:
+        return
+    claims = [lt.claim(f"c{n}", lt.to_text(node)) for n, node in enumerate(nodes)]
+    script = lt.InputScript.from_columns({n: np.concatenate([[0.0], v[1:]]) for n, v in trace.inputs.items()})
+    scenario = lt.Scenario(Player(trace), frames=trace.rows - 1, inputs=script, claims=claims, allow_nan=True)
+    whole = lt.check(lt.record(scenario), claims)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(endings, "FIRST_LOOK", 2)
+        patch.setattr(recording, "GATHER", 2)
+        stopped = lt.record(scenario, stop_at_breach=True)
+    final = [r for r in whole if r.broken and r.claim.tree.name not in ("eventually", "at_least", "in_order")]
+    final = [r for r in final if r.claim.tree.name != "exactly" or r.breaches[0].row < trace.rows - 1 or _too_many(r)]
+    if not final:
+        assert stopped.rows == trace.rows and stopped.header.end is None
+        return
+    first = min(b.row + _short(r, b) for r in final for b in r.breaches)
+    assert stopped.rows == first + 1 and stopped.header.end.startswith("breach of ")
+    again = lt.check(stopped, claims)
+    for result in final:
+        here = [b for b in result.breaches if b.row + _short(result, b) <= first]
+        assert list(again[result.name].breaches)[: len(here)] == here
+
+
+def _short(result, breach):
+    """A stretch that is too short is known to be in the row after it."""
+    option = result.claim.tree.option("at_least") or result.claim.tree.option("exactly")
+    if result.claim.tree.name != "stays" or option is None:
+        return 0
+    return breach.row - breach.trigger + 1 < int(str(option.value).rstrip("f"))
+
+
+def _too_many(result):
+    return (
+        len(lt.rows_where(result.reading.trace, lt.to_text(result.claim.tree.args[0])))
+        > result.claim.tree.args[1].value
+    )
+
+
+def test_same_compares_a_trace_with_another(dusk_trace):
+    from larktally.demo import quay
+
+    faulty = lt.record(quay.faulty_run)
+    say = lambda that: lt.check(dusk_trace, [lt.claim("c", that)], against=faulty)[0]  # noqa: E731
+    y = np.abs(dusk_trace["wick.y"] - faulty["wick.y"])
+    result = say("same('wick.y', tol=5.5)")
+    assert result.obligations == 221 and result.margin == 5.5 - y.max() and result.broken == (y > 5.5).sum()
+    assert result.breaches[0] == lt.Breach(None, int((y > 5.5).argmax()))
+    assert say("same(wick.x)").verdict == "kept" and say("same(wick.gait)").broken == 32
+    assert say("same(wick.y * 2 > 50)").verdict == "broken"
+    short = lt.check(dusk_trace.window(0, 100), [lt.claim("c", "same(wick.x)")], against=dusk_trace)[0]
+    assert short.broken == 120 and short.breaches[0].row == 101
+    with pytest.raises(lt.ClaimError, match="there is no other one"):
+        lt.check(dusk_trace, [lt.claim("c", "same(wick.x)")])
+    with pytest.raises(lt.ClaimError, match="takes a number|is a label"):
+        say("same('wick.gait', tol=1)")
+
+
+def test_the_same_claims_over_a_folder_of_traces_as_a_table_json_and_junit(tmp_path, dusk_trace):
+    from larktally.demo import quay
+
+    dusk_trace.save(tmp_path / "good.parquet")
+    lt.record(quay.faulty_run).save(tmp_path / "bad.jsonl")
+    claims = tmp_path / "c.toml"
+    claims.write_text("[[claim]]\nname = 'one < two'\nthat = \"always(implies(event('hop'), prev(wick.grounded)))\"\n")
+    done = CliRunner().invoke(main, ["check", str(tmp_path), str(claims), "--junit", str(tmp_path / "j.xml")])
+    assert done.exit_code == 1 and "bad.jsonl  good.parquet" in done.output and "broken     kept" in done.output
+    suites = ET.parse(tmp_path / "j.xml").getroot()
+    assert [(s.get("name"), s.get("tests"), s.get("failures")) for s in suites] == [
+        ("bad.jsonl", "1", "1"), ("good.parquet", "1", "0"),
+    ]  # fmt: skip
+    failure = suites[0][0][0]
+    assert failure.get("type") == "broken" and "in row 52" in failure.get("message") and ">   52" in failure.text
+    plain = json.loads(CliRunner().invoke(main, ["check", str(tmp_path), str(claims), "--json"]).output)
+    keys = "name that verdict passed obligations broken breaches open margin"
+    assert list(plain["bad.jsonl"][0]) == keys.split() and plain["bad.jsonl"][0]["breaches"] == [
+        {"trigger": 52, "row": 52}
+    ]
+
+
+def test_claims_about_the_whole_run_say_what_was_found(dusk_trace):
+    said = {
+        "measured(apex('wick.y'), 80, 90)": "apex('wick.y') = 69, which is not in 80..90",
+        "exactly(event('hop'), 2)": "event('hop') held in 1 row (30), where exactly 2 was claimed",
+        "eventually(wick.y > 500)": "wick.y > 500 never held",
+        "in_order(event('landed'), event('hop'))": "event('hop') never held after event('landed') in row 76",
+    }
+    for that, found in said.items():
+        assert found in str(lt.check(dusk_trace, [lt.claim("c", that)])[0])

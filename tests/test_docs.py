@@ -35,7 +35,7 @@ def test_every_claim_in_the_language_s_document_is_kept_by_the_demo(dusk_trace):
     )
     assert [name for name, _ in rows] == list(FUNCTIONS)[: len(rows)] or {name for name, _ in rows} == set(FUNCTIONS)
     claims = [lt.claim(f"{name}", that) for name, that in rows if name != "seen"]
-    tally = lt.check(dusk_trace, claims)
+    tally = lt.check(dusk_trace, claims, against=dusk_trace)
     assert tally.passed, tally
 
 

@@ -20,8 +20,8 @@ _HOMES = {
     "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
     "within_radius_ahead",
     "larktally.traces": "Trace load_trace",
-    "larktally.claims": "Breach Claim Form Result Tally ch check claim language load_claims measure measured_over parse "
-    "rows_where to_text",
+    "larktally.claims": "Breach Claim Form Result Tally ch check check_each claim language load_claims measure measured_over "
+    "parse rows_where to_text",
     "larktally.runs": "Audit Baselines Comparison Live Replay Scenario Together Tolerance Why Written audit compare record "
     "replay run_to who_wrote why",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
@@ -60,6 +60,7 @@ if TYPE_CHECKING:
     from larktally.claims import Tally as Tally
     from larktally.claims import ch as ch
     from larktally.claims import check as check
+    from larktally.claims import check_each as check_each
     from larktally.claims import claim as claim
     from larktally.claims import language as language
     from larktally.claims import load_claims as load_claims

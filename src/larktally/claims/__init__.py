@@ -1,6 +1,6 @@
 """What is expected of a trace: signals, properties, their text, verdicts and measures."""
 
-from larktally.claims.claim import Claim, check, claim, rows_where
+from larktally.claims.claim import Claim, check, check_each, claim, rows_where
 from larktally.claims.files import load_claims
 from larktally.claims.forms import Form, ch, language
 from larktally.claims.measures import measure, measured_over
@@ -16,6 +16,7 @@ __all__ = [
     "Tally",
     "ch",
     "check",
+    "check_each",
     "claim",
     "language",
     "load_claims",

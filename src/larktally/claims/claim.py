@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,7 +18,7 @@ from larktally.claims.verdicts import Result, Tally
 from larktally.errors import ClaimError, LarkError
 from larktally.traces.trace import Trace
 
-__all__ = ["Claim", "claim", "check", "rows_where", "mentions_seen"]
+__all__ = ["Claim", "claim", "check", "check_each", "rows_where", "mentions_seen"]
 
 _VERDICTS = ("vacuous", "unfinished")
 
@@ -60,22 +60,34 @@ def claim(name: str, that: str | Form, *, why: str = "", allow: Iterable[str] = 
     return Claim(name, tree, text, why, allowed, (tags,) if isinstance(tags, str) else tuple(tags))
 
 
-def check(trace: Trace, claims: Iterable[Claim]) -> Tally:
+def check(trace: Trace, claims: Iterable[Claim], *, against: Trace | None = None) -> Tally:
     """The tally of claims over a trace: every claim is type-checked before any is computed.
 
-    Each sub-expression that several claims share is computed once. Raises ClaimError naming the claim, the place in
-    its text and the nearest name that exists; LarkError for a thinned trace, whose rows are not frames.
+    `against` is a second trace, for claims that say `same`. Each sub-expression that several claims share is computed
+    once. Raises ClaimError naming the claim, the place in its text and the nearest name that exists; LarkError for a
+    thinned trace, whose rows are not frames.
     """
-    if trace.header.every != 1:
-        raise LarkError(
-            f"this recording keeps every {trace.header.every}th row, so its rows are not frames and claims cannot be "
-            "checked on it; check the full recording"
-        )
-    read = Reading(trace)
+    for one in (trace, against):
+        if one is not None and one.header.every != 1:
+            raise _thinned(one)
+    read = Reading(trace, against)
     claims = list(claims)
-    for one in claims:
-        _check_claim(one, read)
-    return Tally([_result(one, read) for one in claims])
+    for one_claim in claims:
+        _check_claim(one_claim, read)
+    return Tally([_result(one_claim, read) for one_claim in claims])
+
+
+def check_each(traces: Mapping[str, Trace], claims: Iterable[Claim]) -> dict[str, Tally]:
+    """The same claims over several traces: {trace's name: its tally}."""
+    claims = list(claims)
+    return {name: check(trace, claims) for name, trace in traces.items()}
+
+
+def _thinned(trace: Trace) -> LarkError:
+    return LarkError(
+        f"this recording keeps every {trace.header.every}th row, so its rows are not frames and claims cannot be "
+        "checked on it; check the full recording"
+    )
 
 
 def _check_claim(one: Claim, read: Reading) -> None:

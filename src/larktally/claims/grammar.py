@@ -18,7 +18,8 @@ class Parameter:
     """One argument.
 
     `takes` is a kind of signal (number, flag, any, label), a name in quotes (channel, event, action, param, field,
-    state, text), quantity (a number, or a channel's name in quotes), constant, measure, span0 and span1 (durations from
+    state, text), quantity (a number, or a channel's name in quotes), compared (any signal, or a channel's name in quotes),
+    constant, measure, span0 and span1 (durations from
     0 and from 1 frame on) or whole (a number of rows).
     """
 
@@ -120,6 +121,7 @@ _PROPERTIES = (
     ("at_least", "p:flag n:whole", "", "n rows with p, or more"),
     ("at_most", "p:flag n:whole", "", "n rows with p, or fewer"),
     ("measured", "m:measure low:constant high:constant", "", "low <= m <= high"),
+    ("same", "x:compared", "tol:number?", "x is in every row what it is in the other trace, or within tol of it"),
 )
 
 _MEASURES = (

@@ -83,6 +83,7 @@ class _Checker:
             "constant": self._constant,
             "measure": self._measure,
             "quantity": self._quantity,
+            "compared": self._compared,
         }
 
     def fail(self, node: Node, why: str) -> NoReturn:
@@ -209,6 +210,8 @@ class _Checker:
             if isinstance(state, Text) and labels is not None and not states_below(labels, state.value):
                 parents = [label.rsplit("/", n)[0] for label in labels for n in range(label.count("/") + 1)]
                 self.fail(state, unknown_name("state", state.value, dict.fromkeys(parents)))
+        if node.name == "same" and node.option("tol") is not None:
+            self._quantity(Parameter("x", "quantity"), node.args[0])
         if node.name == "per_second" and self._words.rate is None:
             self.fail(node, "per_second needs a rate, and none is known here; give one (--rate)")
         if node.name == "time" and self._words.rate is None:
@@ -270,3 +273,9 @@ class _Checker:
         if isinstance(node, Text):
             node = ChannelRef(node.value, node.place)
         self._want(node, "number", parameter.name)
+
+    def _compared(self, parameter: Parameter, node: Node) -> None:
+        if isinstance(node, Text):
+            node = ChannelRef(node.value, node.place)
+        if self.kind(node) not in ("number", "flag", "label"):
+            self.fail(node, f"same takes a signal, not {_SAYS['property']}")

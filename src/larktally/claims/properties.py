@@ -13,11 +13,12 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.claims import spans
-from larktally.claims.kinds import span_frames
-from larktally.claims.margins import greatest_in_span, least, least_in_span, slack, slack_of_not
+from larktally.claims.kinds import check_tree, span_frames
+from larktally.claims.margins import greatest_ahead, least, least_ahead, slack, slack_of_not
 from larktally.claims.signals import Reading
-from larktally.claims.tree import Call, Node, Number
+from larktally.claims.tree import Call, ChannelRef, Node, Number, Text, to_text
 from larktally.claims.verdicts import LISTED, Breach, Judgement
+from larktally.errors import ClaimError
 
 __all__ = ["judge"]
 
@@ -99,9 +100,7 @@ def _follows(read: Reading, node: Call) -> Judgement:
     missed = undecided & (k + width < rows)
     broken = too_early | missed
     failed = np.where(too_early, early, k + width)[broken]
-    best = greatest_in_span(slack(read, node.args[1]), wait, width)
-    decided = answered | broken
-    margin = None if best is None else least(best[k[decided]])
+    margin = least(greatest_ahead(slack(read, node.args[1]), k[answered | broken], wait, width))
     opened = int(np.count_nonzero(undecided & ~missed))
     return Judgement(len(k), int(np.count_nonzero(broken)), _pairs(k[broken], failed), opened, margin, True)
 
@@ -113,8 +112,7 @@ def _lasts(read: Reading, node: Call) -> Judgement:
     first_without = spans.next_row(~p)[k]
     broken = (first_without < read.rows) & (first_without <= k + width - 1)
     opened = int(np.count_nonzero(~broken & (k + width - 1 >= read.rows)))
-    worst = least_in_span(slack(read, node.args[1]), 0, width - 1)
-    margin = None if worst is None else least(worst[k])
+    margin = least(least_ahead(slack(read, node.args[1]), k, 0, width - 1))
     failed = _pairs(k[broken], first_without[broken])
     return Judgement(len(k), int(np.count_nonzero(broken)), failed, opened, margin, True)
 
@@ -196,6 +194,32 @@ def _measured(read: Reading, node: Call) -> Judgement:
     return _one(read, bool(low <= found <= high), None)
 
 
+def _same(read: Reading, node: Call) -> Judgement:
+    other = read.other
+    if other is None:
+        raise ClaimError("same compares two traces, and there is no other one: check(trace, claims, against=other)")
+    name = node.args[0]
+    signal = ChannelRef(name.value) if isinstance(name, Text) else name
+    if check_tree(signal, read.words, None) != check_tree(signal, other.words, None):
+        raise ClaimError(f"{to_text(signal)} is of another kind in the other trace")
+    rows, most = min(read.rows, other.rows), max(read.rows, other.rows)
+    mine, theirs = read.column(signal)[:rows], other.column(signal)[:rows]
+    wrong, margin = np.ones(most, dtype=np.bool_), None
+    tolerance = node.option("tol")
+    if tolerance is not None:
+        room = _constant(read, tolerance) - np.abs(mine - theirs)
+        room = np.where(
+            np.isnan(room), np.where((mine == theirs) | (np.isnan(mine) & np.isnan(theirs)), 0.0, -np.inf), room
+        )
+        wrong[:rows], margin = room < 0, least(room)
+    elif mine.dtype == np.float64:
+        wrong[:rows] = ~((mine == theirs) | (np.isnan(mine) & np.isnan(theirs)))
+    else:
+        wrong[:rows] = mine != theirs
+    failed = _rows(wrong)
+    return Judgement(most, len(failed), _in_rows(failed), margin=margin)
+
+
 def _constant(read: Reading, node: Node) -> float:
     return float(read.at(node, 0))
 
@@ -216,4 +240,5 @@ _PROPERTIES: dict[str, Callable[[Reading, Call], Judgement]] = {
     "at_most": _counted(low=False, high=True),
     "in_order": _in_order,
     "measured": _measured,
+    "same": _same,
 }

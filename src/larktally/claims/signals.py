@@ -55,11 +55,13 @@ _COMPARES: dict[str, Callable[[Any, Any], Any]] = {
 class Reading:
     """A trace being read by claims: what one expression cost is not paid again by another.
 
-    Numbers come as float64, conditions as bool, labels as int codes with the tuple they index.
+    Numbers come as float64, conditions as bool, labels as int codes with the tuple they index. `other` is the reading of
+    a second trace, which `same` compares with.
     """
 
-    def __init__(self, trace: Trace) -> None:
+    def __init__(self, trace: Trace, other: Trace | None = None) -> None:
         self.trace = trace
+        self.other = Reading(other) if other is not None else None
         self.rows = trace.rows
         self.words = vocabulary_of(trace)
         self._known: dict[Node, Array] = {}

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from larktally.claims.tree import (
     Call,
     ChannelRef,
@@ -73,7 +75,54 @@ def headline(result: Result) -> str:
     if breach.trigger is not None and breach.trigger != breach.row:
         trigger = f", for {_row_text(result.reading, breach.trigger)}"
     many = "" if result.obligations == 1 else f"{result.broken} of {result.obligations} {kind} failed, "
-    return f"{many}{where}{trigger}{margin}"
+    return _reason(result) or f"{many}{where}{trigger}{_how_long(result, breach)}{margin}"
+
+
+def _how_long(result: Result, breach: Breach) -> str:
+    """How long a stretch was, or how far apart two rows, where that is what was claimed."""
+    tree, read = result.claim.tree, result.reading
+    if not isinstance(tree, Call) or breach.trigger is None or breach.row is None:
+        return ""
+    if tree.name == "spaced":
+        return f", {breach.row - breach.trigger} apart"
+    if tree.name == "stays":
+        ends = np.flatnonzero(~read.flags(tree.args[0])[breach.trigger :])
+        length = int(ends[0]) if len(ends) else read.rows - breach.trigger
+        return f": it lasted {length} row{'s' if length != 1 else ''}" + ("" if len(ends) else ", up to the end")
+    return ""
+
+
+def _reason(result: Result) -> str:
+    """What went wrong, for claims about the whole run, where no single row says it; "" for all others."""
+    tree, read = result.claim.tree, result.reading
+    if not isinstance(tree, Call):
+        return ""
+    if tree.name == "measured":
+        from larktally.claims.measures import measure
+
+        low, high = (shown_value(read.at(arg, 0)) for arg in tree.args[1:])
+        return f"{to_text(tree.args[0])} = {shown_value(measure(read, tree.args[0]))}, which is not in {low}..{high}"
+    if tree.name in ("exactly", "at_least", "at_most"):
+        rows = np.flatnonzero(read.flags(tree.args[0])).tolist()
+        listed = ", ".join(map(str, rows[:8])) + (", …" if len(rows) > 8 else "")
+        held = f"{to_text(tree.args[0])} held in {len(rows)} row{'s' if len(rows) != 1 else ''}"
+        return f"{held}{f' ({listed})' if rows else ''}, where {tree.name.replace('_', ' ')} {to_text(tree.args[1])} was claimed"
+    if tree.name == "eventually":
+        return f"{to_text(tree.args[0])} never held"
+    return _missing_step(tree, read) if tree.name == "in_order" else ""
+
+
+def _missing_step(tree: Call, read: Reading) -> str:
+    row = -1
+    found: list[str] = []
+    for arg in tree.args:
+        later = np.flatnonzero(read.flags(arg)[row + 1 :])
+        if not len(later):
+            after = f" after {', '.join(found)}" if found else ""
+            return f"{to_text(arg)} never held{after}"
+        row += 1 + int(later[0])
+        found.append(f"{to_text(arg)} in row {row}")
+    return ""
 
 
 def deciding(result: Result, breach: Breach) -> list[tuple[str, str]]:

@@ -11,7 +11,7 @@ __all__ = ["main"]
 _COMMANDS = {
     "demo": "Record, check, replay and draw the lamplighter example.",
     "run": "Record the scenarios of a Python file and check their claims.",
-    "check": "Check the claims of a TOML file on a trace.",
+    "check": "Check the claims of a TOML file on a trace, a log or a folder.",
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",

@@ -44,6 +44,7 @@ from larktally.traces import Trace
     help="Compare each run with its baseline in this folder.",
 )
 @click.option("--accept", is_flag=True, help="Make these runs the baselines, and show what changed.")
+@click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
 @click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
 @teaching
 def command(
@@ -53,6 +54,7 @@ def command(
     only: tuple[str, ...],
     baselines: Path | None,
     accept: bool,
+    junit: Path | None,
     as_json: bool,
 ) -> None:
     """Record the scenarios that stand at a file's top level, in order; check their claims; save their traces.
@@ -66,6 +68,7 @@ def command(
     _check_names(scenarios)
     folder.mkdir(parents=True, exist_ok=True)
     results: list[dict[str, Any]] = []
+    tallies: dict[str, Tally] = {}
     worst = 0
     for scenario in scenarios:
         path = folder / f"{_file_name(scenario.title)}.{suffix}"
@@ -79,6 +82,8 @@ def command(
         except LarkError as error:
             raise LarkError(f"{scenario.title}: {error}") from None
         tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+        if tally:
+            tallies[scenario.title] = tally
         worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
         held = Baselines(baselines).check(trace, accept=accept) if baselines is not None else None
         worst = max(worst, NOT_KEPT if held is not None and not held.passed else 0)
@@ -87,6 +92,10 @@ def command(
             _print(trace, path, scenario, tally)
             if held is not None:
                 click.echo(f"baseline {held}")
+    if junit is not None:
+        from larktally.views.junit import write_junit
+
+        write_junit(junit, tallies)
     if as_json:
         print_json(results)
     if worst:

@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from larktally.claims import Claim, check, rows_where
+from larktally.claims.kinds import span_frames
 from larktally.claims.tree import Call, Number
-from larktally.claims.verdicts import Result
+from larktally.claims.verdicts import Breach, Result
 from larktally.traces import Trace
 
 __all__ = ["Endings", "FIRST_LOOK"]
@@ -50,7 +51,16 @@ def _first_breach(result: Result) -> int | None:
         wanted = tree.args[1]
         if isinstance(wanted, Number) and counted <= wanted.value:
             return None
-    return min((breach.row for breach in result.breaches if breach.row is not None), default=None)
+    rows = [breach.row + _seen_later(result, tree, breach) for breach in result.breaches if breach.row is not None]
+    return min(rows, default=None)
+
+
+def _seen_later(result: Result, tree: Call, breach: Breach) -> int:
+    """By how many rows a breach is known later than its row: by one, for a stretch that turned out too short."""
+    least = tree.option("at_least") or tree.option("exactly")
+    if tree.name != "stays" or least is None or breach.row is None or breach.trigger is None:
+        return 0
+    return int(breach.row - breach.trigger + 1 < span_frames(least, result.reading.words))
 
 
 def _form(tree: Call) -> str:

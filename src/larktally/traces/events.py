@@ -99,9 +99,10 @@ class EventLog(Sequence[TraceEvent]):
 
     def counts(self, name: str, source: str | None, rows: int) -> npt.NDArray[np.int64]:
         """How many of that name in each row: int64, one value a row."""
-        hits = [
-            self.rows[n] for n, found in enumerate(self.names) if found == name and said_by(self.sources[n], source)
-        ]
+        if source is None:
+            hits = [row for row, said in zip(self.rows, self.names, strict=True) if said == name]
+        else:
+            hits = [row for row, said, by, _ in self.fields() if said == name and said_by(by, source)]
         return np.bincount(np.array(hits, dtype=np.int64), minlength=rows)[:rows].astype(np.int64, copy=False)
 
     def between(self, first: int, last: int) -> EventLog:

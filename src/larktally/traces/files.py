@@ -16,8 +16,9 @@ from larktally.timing import Rate, as_rate
 if TYPE_CHECKING:
     from larktally.traces.trace import Pieces, Trace
 
-__all__ = ["save_trace", "load_trace", "writer_for", "whole_file", "existing_file", "is_trace"]
+__all__ = ["save_trace", "load_trace", "writer_for", "whole_file", "existing_file", "is_trace", "TRACE_SUFFIXES"]
 
+TRACE_SUFFIXES = (".parquet", ".jsonl")
 _WRITERS = {
     ".parquet": ("parquet", "write_parquet"),
     ".jsonl": ("jsonl", "write_jsonl"),

@@ -26,7 +26,7 @@ __all__ = ["write_parquet", "read_parquet", "column_from_arrow", "events_to_arro
 
 METADATA_KEY = b"larktally"
 STATES_KEY = b"larktally.states"
-GROUP_ROWS = 1 << 20
+GROUP_ROWS = 1 << 18
 _EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
 _TYPES = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
 

@@ -81,8 +81,9 @@ class Partial:
         self.path = path
         self.states: Mapping[int, bytes] = {}
         try:
-            with pa.memory_map(str(path)) as file, pa.ipc.open_stream(file) as stream:
+            with pa.OSFile(str(path)) as file, pa.ipc.open_stream(file) as stream:
                 metadata = stream.schema.metadata or {}
+                self._columns = stream.schema.names
         except (pa.ArrowException, OSError, ValueError) as error:
             raise TraceError(f"{path}: not a recording that can be recovered: {_first_line(error)}") from None
         if METADATA_KEY not in metadata:
@@ -102,7 +103,8 @@ class Partial:
     def pieces(self, names: Collection[str] | None = None) -> Iterator[Trace]:
         """The batches as traces, with the labels of the header."""
         channels = [c for c in self.header.channels if names is None or c.name in names]
-        for batch in self._batches(len(self._whole)):
+        fields = [*(c.name for c in channels), *(f"input:{name}" for name in self.header.inputs), "events"]
+        for batch in self._batches(len(self._whole), fields):
             columns = {
                 c.name: Column(c, column_from_arrow(c, pa.chunked_array([batch.column(c.name)]))) for c in channels
             }
@@ -127,8 +129,11 @@ class Partial:
             first += piece.rows
         return Trace(self.header, columns, inputs, events)
 
-    def _batches(self, most: int | None = None) -> Iterator[Any]:
-        with pa.memory_map(str(self.path)) as file, pa.ipc.open_stream(file) as stream:
+    def _batches(self, most: int | None = None, fields: Collection[str] | None = None) -> Iterator[Any]:
+        """The batches, with all columns or the ones named; all are checked where `most` of them are not known whole."""
+        chosen = [n for n, name in enumerate(self._columns) if fields is None or name in fields]
+        options = pa.ipc.IpcReadOptions(included_fields=chosen)
+        with pa.OSFile(str(self.path)) as file, pa.ipc.open_stream(file, options=options) as stream:
             number = 0
             while most is None or number < most:
                 try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Console
@@ -13,10 +14,11 @@ from rich.text import Text
 from larktally.claims.story import deciding, headline, rows_around
 from larktally.claims.verdicts import Result, Tally
 
-__all__ = ["console", "tally_table", "print_stories", "plain_table", "VERDICT_STYLES"]
+__all__ = ["console", "tally_table", "tallies_table", "print_stories", "plain_table", "VERDICT_STYLES"]
 
 VERDICT_STYLES = {"kept": "green", "broken": "bold red", "vacuous": "bold magenta", "unfinished": "bold magenta"}
 PIPED_WIDTH = 400
+MOST_ACROSS = 5
 
 
 def console() -> Console:
@@ -49,6 +51,26 @@ def tally_table(tally: Tally) -> Table:
             "" if result.margin is None else f"{result.margin:g}",
         )
     return table
+
+
+def tallies_table(tallies: Mapping[str, Tally]) -> Table:
+    """A line for each claim, a column for each trace; where there are many traces, a line for each of them instead."""
+    claims = list(dict.fromkeys(result.name for tally in tallies.values() for result in tally))
+    verdicts = {name: {result.name: result for result in tally} for name, tally in tallies.items()}
+    if len(tallies) <= MOST_ACROSS:
+        table = plain_table("claim", *tallies)
+        for claim in claims:
+            table.add_row(Text(claim), *(_verdict(found.get(claim)) for found in verdicts.values()))
+        return table
+    table = plain_table("trace", "passed", "not passed")
+    for name, tally in tallies.items():
+        failed = Text(", ".join(f"{result.name} ({result.verdict})" for result in tally.failed), style="bold red")
+        table.add_row(Text(name), f"{len(tally) - len(tally.failed)} of {len(tally)}", failed)
+    return table
+
+
+def _verdict(result: Result | None) -> Text:
+    return Text(result.verdict, style=VERDICT_STYLES[result.verdict]) if result is not None else Text("")
 
 
 def print_stories(out: Console, tally: Tally) -> None:
