@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import claims
 import files
 import machines
+import programs
 import rays
 import recording
 import timers
@@ -59,7 +60,9 @@ def main() -> None:
     options.add_argument("--only", default="", help="rows whose name holds these words")
     options.add_argument("--rounds", type=int, default=15)
     chosen = options.parse_args()
-    rows = [Row(*row) for module in (recording, machines, timers, rays, claims, files) for row in module.rows()]
+    rows = [
+        Row(*row) for module in (recording, machines, timers, rays, claims, files, programs) for row in module.rows()
+    ]
     results = [compare(row, chosen.rounds) for row in rows if chosen.only in row.name]
     if chosen.json:
         print(json.dumps(results, indent=2))

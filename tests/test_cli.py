@@ -22,7 +22,7 @@ def test_help_loads_nothing_slow():
         "slow = {'numpy', 'rich', 'matplotlib', 'pyarrow', 'pandas', 'scipy'} & set(sys.modules); print(out); assert not slow, slow"
     )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
-    assert "Check the claims of a TOML file on a trace." in out
+    assert "Check the claims of a TOML file on a trace, a log or a folder." in out
 
 
 def test_the_demo_runs_the_whole_thread(tmp_path):

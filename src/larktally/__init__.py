@@ -23,7 +23,8 @@ _HOMES = {
     "larktally.claims": "Breach Claim Form Result Tally ch check check_each claim language load_claims measure measured_over "
     "parse rows_where to_text",
     "larktally.runs": "Audit Baselines Comparison Live Replay Scenario Together Tolerance Why Written audit compare record "
-    "replay run_to who_wrote why",
+    "replay run_to side_by_side who_wrote why",
+    "larktally.programs": "Program Vetting vet",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
@@ -100,6 +101,9 @@ if TYPE_CHECKING:
     from larktally.parts.space import ray as ray
     from larktally.parts.space import touching as touching
     from larktally.parts.space import within_radius_ahead as within_radius_ahead
+    from larktally.programs import Program as Program
+    from larktally.programs import Vetting as Vetting
+    from larktally.programs import vet as vet
     from larktally.runs import Audit as Audit
     from larktally.runs import Baselines as Baselines
     from larktally.runs import Comparison as Comparison
@@ -115,6 +119,7 @@ if TYPE_CHECKING:
     from larktally.runs import record as record
     from larktally.runs import replay as replay
     from larktally.runs import run_to as run_to
+    from larktally.runs import side_by_side as side_by_side
     from larktally.runs import who_wrote as who_wrote
     from larktally.runs import why as why
     from larktally.subject import Event as Event

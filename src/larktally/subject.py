@@ -13,7 +13,7 @@ from larktally.errors import LarkError, ModelError, unknown_name
 from larktally.inputs import FrameInput
 from larktally.timing import Duration, Rate, as_rate, frames_in
 
-__all__ = ["Event", "Setup", "Subject", "SubjectLike", "Model", "make_subject", "name_of"]
+__all__ = ["Event", "Setup", "Subject", "SubjectLike", "Model", "can_save", "make_subject", "name_of"]
 
 Value: TypeAlias = "float | int | bool | str"
 T = TypeVar("T")
@@ -154,6 +154,12 @@ def make_subject(subject: SubjectLike) -> Subject:
 def innermost(subject: Subject) -> Subject:
     """The subject that a model function made in its last reset; any other subject is itself."""
     return cast(Subject, subject._subject) if isinstance(subject, _FromModel) else subject
+
+
+def can_save(subject: object) -> bool:
+    """Whether a subject saves and loads its state; a program in another language says so itself."""
+    both = callable(getattr(subject, "save", None)) and callable(getattr(subject, "load", None))
+    return both and getattr(subject, "saves", True) is True
 
 
 def name_of(subject: object) -> str:

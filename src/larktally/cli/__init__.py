@@ -17,6 +17,7 @@ _COMMANDS = {
     "show": "Show a trace's frames as a table.",
     "convert": "Convert a trace between the file formats, or recover one.",
     "durations": "In which frame a time ends, exact and summed, at several rates.",
+    "vet": "Whether a program in another language is a good subject.",
     "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
 }
 

@@ -2,6 +2,7 @@
 
 from larktally.runs.auditing import Audit, audit
 from larktally.runs.baselines import BaselineResult, Baselines
+from larktally.runs.beside import side_by_side
 from larktally.runs.comparing import Comparison, compare
 from larktally.runs.deciding import Why, why
 from larktally.runs.live import Live, run_to
@@ -29,6 +30,7 @@ __all__ = [
     "record",
     "replay",
     "run_to",
+    "side_by_side",
     "who_wrote",
     "why",
 ]

@@ -24,6 +24,7 @@ from larktally.runs.live import Live
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.recording import record
 from larktally.runs.scenario import Scenario
+from larktally.subject import can_save
 from larktally.traces import Trace
 
 __all__ = ["Audit", "Rewound", "audit", "digest_of_scenario"]
@@ -122,7 +123,7 @@ def _rows(rows: int | Iterable[int] | None, last: int) -> list[int]:
 
 def _rewinds(scenario: Scenario, rows: list[int], frames: int) -> tuple[int | None, list[Rewound]]:
     live = Live(scenario)
-    if not (callable(getattr(live.subject, "save", None)) and callable(getattr(live.subject, "load", None))):
+    if not can_save(live.subject):
         return None, []
     failed = []
     for row in rows:

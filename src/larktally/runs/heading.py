@@ -49,6 +49,7 @@ def header_of(
         outlines=inner.outlines() if sim else {},
         level=inner.level.digest if sim else "",
         scene=inner.scene() if sim else {},
+        program=inner.plain if hasattr(inner, "step_many") else {},
         allow_nan=scenario.allow_nan,
         partial=partial,
         end=end,

@@ -27,6 +27,7 @@ from larktally.subject import (
     Event,
     Setup,
     SubjectLike,
+    can_save,
     declared_names,
     events_of,
     innermost,
@@ -173,7 +174,8 @@ class _Recording:
         except Exception as error:
             raise SubjectFailed(f"row 0: reset failed: {_shown(error)}", 0) from error
         self._inner: Any = inner
-        if self._state_rows and not (callable(getattr(inner, "save", None)) and callable(getattr(inner, "load", None))):
+        self._batched = hasattr(inner, "step_many") and self._only is None
+        if self._state_rows and not can_save(inner):
             raise LarkError(
                 f"states= needs a subject that can save and load; {name_of(self._scenario.subject)} has no save"
             )
@@ -192,6 +194,10 @@ class _Recording:
                 self._take = lambda: inner.row() + inner.seen_row()
             nan_ok: Any = scenario.allow_nan or inner.nan_channels
             closed: Iterable[str] = [channel.name for channel in channels if channel.kind == "label"]
+        elif hasattr(inner, "step_many"):
+            channels, columns = list(inner.abilities.channels), lambda rows, first: zip(*rows, strict=True)
+            self._take, self._step, nan_ok = inner.row, inner.step, scenario.allow_nan
+            closed = [channel.name for channel in channels if channel.kind == "label"]
         else:
             closed = dict(getattr(inner, "labels", None) or {})
             observed = Observations(inner, closed)
@@ -218,6 +224,7 @@ class _Recording:
         answering = bool(self._feed.relative)
         wanted = iter(self._state_rows)
         state_row = next(wanted, 2**62)
+        run, size = (self._run_batch, self._inner.batch) if self._batched else (self._run_rows, GATHER)
         try:
             while True:
                 if state_row == row - 1:
@@ -225,16 +232,18 @@ class _Recording:
                     state_row = next(wanted, 2**62)
                 if row > frames or self._end is not None:
                     break
-                stop = row + 1 if answering else min(row + GATHER, frames + 1, state_row + 1)
-                row = self._run_rows(row, stop)
+                stop = row + 1 if answering else min(row + size, frames + 1, state_row + 1)
+                row = run(row, stop)
                 if answering:
-                    self._answers.look(row - 1, self._rows.last(), self._events)
+                    self._answers.look(row - 1, self._take_last(), self._events)
                 if not answering or len(self._rows.pending) >= GATHER:
                     self._gathered(row, frames)
             self._rows.gather()
             self._rows.store()
         except RowError as error:
             return self._fail(error.row, str(error), error)
+        except SubjectFailed as failed:
+            return self._fail(failed.row, str(failed), failed)
         except Exception as error:
             row = self._feed.view.frame
             return self._fail(row, f"row {row}: step failed: {_shown(error)}", error)
@@ -272,6 +281,31 @@ class _Recording:
                 keep(take())
         return made + 1
 
+    def _run_batch(self, row: int, stop: int) -> int:
+        """The same for a subject that takes many frames at once: rows up to, not including, `stop`."""
+        view, feed = self._feed.view, self._feed
+        inputs: dict[str, list[float]] = {name: [] for name in view.actions}
+        for frame in range(row, stop):
+            feed.advance(frame)
+            for name, values in inputs.items():
+                values.append(view.value_by[name])
+        columns, said, failure = self._inner.step_many(row, stop - row, inputs)
+        made = row + len(columns[0])
+        for frame, event in said:
+            self._note(frame, (event,))
+            if self._end is not None:
+                made = min(made, frame + 1)
+                break
+        self._rows.take([column[: made - row] for column in columns])
+        if failure is not None and self._end is None:
+            raise failure
+        return made
+
+    def _take_last(self) -> tuple[Any, ...]:
+        """The values of the row that came last."""
+        last: tuple[Any, ...] = self._inner.row() if self._batched else self._rows.last()
+        return last
+
     def _fail(self, row: int, message: str, cause: Exception) -> SubjectFailed:
         """Keeps the good rows before `row`, and says what went wrong; an earlier row that does not fit comes first."""
         self._rows.cut(row)
@@ -282,7 +316,7 @@ class _Recording:
             return self._fail(earlier.row, str(earlier), earlier)
         self._events = self._events[: sum(said < row for said in self._events.rows)]
         failed = SubjectFailed(message, row)
-        failed.__cause__ = None if isinstance(cause, RowError) else cause
+        failed.__cause__ = None if isinstance(cause, RowError | SubjectFailed) else cause
         return failed
 
     def _note(self, row: int, said: Iterable[Event]) -> None:

@@ -52,6 +52,15 @@ class Rows:
         if self._gathered >= CHUNK:
             self.store()
 
+    def take(self, columns: Sequence[Sequence[Any]]) -> None:
+        """Takes rows that come as columns; raises RowError for a value that does not fit its channel."""
+        self.gather()
+        for values, column in zip(self._values, columns, strict=True):
+            values.extend(column)
+        self._gathered += len(columns[0])
+        if self._gathered >= CHUNK:
+            self.store()
+
     def store(self) -> None:
         """Turns what is gathered into arrays; raises RowError for a value that does not fit its channel."""
         if self._gathered:

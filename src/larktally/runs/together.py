@@ -10,7 +10,7 @@ import msgspec
 from larktally.errors import LarkError
 from larktally.inputs import FrameInput
 from larktally.parts.part import check_part_name
-from larktally.subject import Event, Setup, SubjectLike, declared_names, events_of, innermost, make_subject
+from larktally.subject import Event, Setup, SubjectLike, can_save, declared_names, events_of, innermost, make_subject
 
 __all__ = ["Together"]
 
@@ -82,7 +82,7 @@ class Together:
 
     def _able(self, name: str) -> Any:
         inner: Any = innermost(self._subjects[name])
-        if not (hasattr(inner, "save") and hasattr(inner, "load")):
+        if not can_save(inner):
             raise LarkError(f"subject {name!r} cannot save and load")
         return inner
 

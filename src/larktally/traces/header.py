@@ -30,8 +30,9 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     `settings` what the model was told for each name it asked for (durations in frames), `order` a sim's phases and
     parts, `machines` the states of each machine and `outlines` their
     rules, `level` the digest of a sim's level and `scene` its boxes and bodies,
-    for pictures; `partial` whether only some channels were kept, `end` the reason a run ended by itself, `stopped` the
-    error that stopped it, `made_with` versions; the digest leaves out `outlines` and `made_with`.
+    for pictures; `program` the name, version and command of a program in another language; `partial` whether only some
+    channels were kept, `end` the reason a run ended by itself, `stopped` the error that stopped it, `made_with` versions;
+    the digest leaves out `outlines` and `made_with`.
     """
 
     larktally: int = FORMAT
@@ -51,6 +52,7 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     outlines: dict[str, Outline] = {}
     level: str = ""
     scene: dict[str, Any] = {}
+    program: dict[str, Any] = {}
     allow_nan: bool = False
     every: int = 1
     partial: bool = False

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.table import Table
@@ -14,7 +14,10 @@ from rich.text import Text
 from larktally.claims.story import deciding, headline, rows_around
 from larktally.claims.verdicts import Result, Tally
 
-__all__ = ["console", "tally_table", "tallies_table", "print_stories", "plain_table", "VERDICT_STYLES"]
+if TYPE_CHECKING:
+    from larktally.programs import Vetting
+
+__all__ = ["console", "tally_table", "tallies_table", "print_stories", "print_vetting", "plain_table", "VERDICT_STYLES"]
 
 VERDICT_STYLES = {"kept": "green", "broken": "bold red", "vacuous": "bold magenta", "unfinished": "bold magenta"}
 PIPED_WIDTH = 400
@@ -107,3 +110,19 @@ def print_story(out: Console, result: Result) -> None:
         rows = ", ".join(str(breach.row) for breach in result.breaches[1:9])
         more = f" and {result.broken - 9} more" if result.broken > 9 else ""
         out.print(Text(f"  also in rows {rows}{more}"))
+
+
+def print_vetting(out: Console, vetting: Vetting) -> None:
+    """A line for each thing that was looked at; what fails with what was found and where the page says so."""
+    for finding in vetting.findings:
+        mark = ("holds", "green") if finding.holds else ("FAILS", "bold red")
+        found = f": {finding.found}" if finding.holds and finding.found else ""
+        out.print(Text.assemble(mark, "  ", finding.what, (found, "dim")))
+        if not finding.holds:
+            for line in finding.found.splitlines():
+                out.print(Text(f"       {line}"))
+            out.print(Text(f"       docs/programs.md, {finding.section!r}", style="dim"))
+    held = sum(finding.holds for finding in vetting.findings)
+    out.print()
+    style = "bold green" if vetting.passed else "bold red"
+    out.print(Text(f"{vetting.name}: {held} of {len(vetting.findings)} lines hold", style=style))

@@ -1,0 +1,45 @@
+"""Side by side: a reference and another subject under the same inputs, and where the other leaves it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from larktally.inputs import InputScript
+from larktally.runs.comparing import Comparison, compare
+from larktally.runs.recording import record
+from larktally.runs.scenario import Scenario
+from larktally.runs.tolerance import Tolerances
+from larktally.subject import SubjectLike
+from larktally.traces import EventLog, Trace
+
+__all__ = ["side_by_side"]
+
+
+def side_by_side(
+    reference: Scenario,
+    other: SubjectLike,
+    *,
+    names: Mapping[str, str] | None = None,
+    tolerance: Tolerances = None,
+    inputs: Mapping[str, str] | None = None,
+) -> Comparison:
+    """Runs a reference, such as a model of the rules, and another subject, such as the shipped game, and compares them.
+
+    The other is given the very inputs that the reference had, so that presses placed on events fall in the same frames.
+    `names` maps channels of the reference to what the other calls them, `inputs` its actions likewise. Channels that only
+    one of the two has are named and left out; of events the names count that both may say. Raises what record and compare raise.
+    """
+    first = record(reference)
+    renamed = {(inputs or {}).get(name, name): values for name, values in first.inputs.items()}
+    script = InputScript.from_columns({name: values for name, values in renamed.items() if values.any()})
+    second = record(reference.changed(subject=other, inputs=script, frames=first.frames, until=None, claims=()))
+    both = set(first.header.events) & set(second.header.events)
+    return compare(_saying(first, both), _saying(second, both), tolerance, names)
+
+
+def _saying(trace: Trace, names: set[str]) -> Trace:
+    """A trace with the events of these names alone, in each row in the order of their names."""
+    said = sorted((row, name) for row, name, _, _ in trace.events.fields() if name in names)
+    blank = [""] * len(said)
+    log = EventLog([row for row, _ in said], [name for _, name in said], blank, blank)
+    return Trace(trace.header, trace.columns, trace.inputs, log)

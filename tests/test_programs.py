@@ -1,0 +1,231 @@
+"""Programs in other languages as subjects: recorded like any other, and every way to fail told with its frame."""
+
+import json
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+import larktally as lt
+from larktally.cli import main
+
+FAULTY = str(Path(__file__).parent / "faulty_program.py")
+GAMES = Path(__file__).parent.parent / "examples" / "programs"
+
+
+def program(how="well", **options):
+    return lt.Program([sys.executable, FAULTY, how], **{"step_within": "5s", **options})
+
+
+def scenario(how="well", frames=700, **options):
+    return lt.Scenario(
+        program(how, **options), frames=frames, inputs=lt.InputScript().tap("hop", 5, 20, min(frames // 25, 10))
+    )
+
+
+def is_gone(subject, process):
+    return process.poll() is not None and not Path(f"/proc/{process.pid}").exists()
+
+
+def started(subject):
+    """The process of a program, which it starts where it does not run."""
+    return subject._begin().running.process
+
+
+def test_a_program_is_recorded_like_any_other_subject_in_any_batches():
+    traces = [lt.record(scenario(batch=batch)) for batch in (1, 7, 256)]
+    assert len({trace.digest for trace in traces}) == 1
+    trace = traces[0]
+    assert trace["n"].tolist() == list(range(701)) and trace["half"].dtype == float and trace["odd"].dtype == bool
+    assert [(e.row, e.source, e.data) for e in trace.events][:1] == [(100, "faulty", {"n": 100})]
+    assert trace.header.program["name"] == "faulty" and "/" not in trace.header.program["command"][0]
+    assert trace.inputs["hop"].sum() == 10 and trace.header.subject == Path(sys.executable).name
+    assert lt.replay(trace, scenario()).identical
+    assert lt.run_to(trace, scenario(), 300).values["n"] == 300
+
+
+def test_a_program_saves_is_rewound_and_audited():
+    trace = lt.record(scenario(), states=200)
+    assert sorted(trace.states) == [0, 200, 400, 600]
+    assert lt.run_to(trace, scenario(), 450).values == trace.row(450)
+    found = lt.audit(scenario(frames=60), rows=[10, 40], frames=10, fresh=False)
+    assert found.passed and found.rewinds == 2
+
+
+def test_presses_on_events_until_and_ends_work_frame_by_frame(tmp_path):
+    script = lt.InputScript().press("hop", on="event('mark')", plus=3)
+    trace = lt.record(lt.Scenario(program(), frames=250, inputs=script))
+    assert [int(row) for row in trace.inputs["hop"].nonzero()[0]] == [103, 203]
+    assert lt.record(scenario().changed(until="n == 321")).rows == 322
+    stored = lt.record(scenario(frames=5000), to=tmp_path / "run.parquet")
+    assert stored.rows == 5001 and stored["n"][-1] == 5000
+
+
+FAILURES = {
+    "exits": (0, "did not start: it ended with exit status 4; the end of its standard error:\n    no display"),
+    "banner": (0, "is no JSON: 'Engine 4.2 (c) somebody'; one message a line on standard output"),
+    "protocol": (0, "it speaks protocol 2, and this version speaks 1"),
+    "dies": (
+        500,
+        "row 500: program 'python': it ended with exit status 3; the end of its standard error:\n    boom: a null lantern",
+    ),
+    "killed": (500, "it was ended by signal 9 (SIGKILL)"),
+    "hangs": (500, "no answer in time (within 1 s)"),
+    "out of order": (500, "it answered request"),
+    "half a line": (500, "it ended with exit status 0"),
+    "a long line": (500, "a line of more than 67108864 bytes"),
+    "wrong kind": (500, "row 500: channel 'n' is 'many' (str), but the channel was a count in row 0"),
+    "fraction": (500, "row 500: channel 'n' is 0.5 (float)"),
+    "nan": (500, "row 500: channel 'half' is NaN"),
+    "label": (500, "row 500: channel 'mood' is 'wild', not one of its labels"),
+    "missing": (500, "step: 'columns' has no channel 'odd', which hello announced|for each of the"),
+    "short": (500, "column 'n' has a value for each of the"),
+    "event": (100, "event 'mark' stands in frame"),
+    "refuses": (500, "row 500: program 'python': it refused 'step': out of oil (code -32000)"),
+}
+
+
+@pytest.mark.parametrize("how", FAILURES)
+def test_each_way_to_fail_has_its_message_its_frame_the_rows_kept_and_no_process_left(how, monkeypatch):
+    row, said = FAILURES[how]
+    subject = program(how, step_within="1s", start_within="5s", end_within="1s")
+    processes = []
+    begin = lt.Program._begin
+
+    def noted(self):
+        talk = begin(self)
+        processes.append(talk.running.process)
+        return talk
+
+    monkeypatch.setattr(lt.Program, "_begin", noted)
+    with pytest.raises(lt.SubjectFailed) as failed:
+        lt.record(lt.Scenario(subject, frames=700))
+    assert any(part in str(failed.value) for part in said.split("|")), failed.value
+    assert failed.value.row == row
+    if row:
+        assert failed.value.trace.rows == row and failed.value.trace["n"].tolist() == list(range(row))
+    subject.stop()
+    assert all(process.poll() is not None for process in processes)
+
+
+def test_a_flood_of_standard_error_holds_nothing_up_and_a_program_that_lingers_is_ended():
+    assert lt.record(scenario("floods", frames=100)).rows == 101
+    subject = program("lingers", end_within="300ms")
+    assert lt.record(lt.Scenario(subject, frames=10)).rows == 11
+    process = started(subject)
+    began = time.monotonic()
+    subject.stop()
+    assert process.poll() is not None and time.monotonic() - began < 3
+    subject = program()
+    process = started(subject)
+    del subject
+    assert process.wait(5) is not None
+
+
+def test_a_failure_that_does_not_come_again_frame_by_frame_is_said_to_be_so():
+    with pytest.raises(
+        lt.SubjectFailed, match="failed in frames 257..512: .*run again frame by frame it did not"
+    ) as failed:
+        lt.record(scenario("one frame only"))
+    assert failed.value.trace.rows == 257
+
+
+def test_a_program_that_cannot_be_used_is_bad_input(tmp_path):
+    with pytest.raises(lt.LarkError, match="cannot be started"):
+        lt.record(lt.Scenario(lt.Program([str(tmp_path / "nope")]), frames=3))
+    with pytest.raises(lt.LarkError, match="runs at 60 frames/s, not at 30"):
+        lt.record(scenario("rate").changed(rate=30))
+    with pytest.raises(lt.InputError, match="no action 'hopp'; did you mean 'hop'"):
+        lt.record(lt.Scenario(program(), frames=9, inputs=lt.InputScript().press("hopp", 3)))
+    for bad, said in (("./game", "a list of words"), ([], "a list of words")):
+        with pytest.raises(lt.LarkError, match=said):
+            lt.Program(bad)
+    with pytest.raises(lt.LarkError, match="over 'stdio', 'tcp:PORT' or 'listen'"):
+        lt.Program(["game"], over="udp:3")
+    with pytest.raises(lt.LarkError, match="a subject that can save and load"):
+        lt.record(scenario("no save"), states=[1])
+
+
+def test_the_command_line_keeps_the_rows_of_a_program_that_dies(tmp_path):
+    model = tmp_path / "model.py"
+    model.write_text(
+        f"import larktally as lt\ndies = lt.Scenario(lt.Program([{sys.executable!r}, {FAULTY!r}, 'dies']), frames=700)\n"
+    )
+    done = CliRunner().invoke(main, ["run", str(model), "--to", str(tmp_path / "t")])
+    assert done.exit_code == 3 and "row 500" in done.stderr and "500 rows were recorded before it" in done.stderr
+    assert lt.load_trace(tmp_path / "t" / "dies.stopped.parquet").rows == 500
+
+
+def test_vet_says_line_by_line_what_holds():
+    held = lt.vet([sys.executable, FAULTY])
+    fails = [finding.what for finding in held.findings if not finding.holds]
+    assert len(held.findings) == 14 and fails[0] == "no frames at all give empty columns"
+    assert "a method that does not exist is refused with -32601, and it goes on" in fails and len(fails) == 7
+    assert "had to be started again" in str(held)
+    done = CliRunner().invoke(main, ["vet", "--json", sys.executable, FAULTY, "banner"])
+    found = json.loads(done.stdout)
+    assert done.exit_code == 1 and found["findings"][0]["section"] == "hello" and not found["passed"]
+    assert CliRunner().invoke(main, ["vet", "/nope/game"]).exit_code == 2
+
+
+@pytest.fixture(scope="session")
+def lantern(tmp_path_factory):
+    if not shutil.which("cc"):
+        pytest.skip("there is no C compiler here")
+    path = tmp_path_factory.mktemp("game") / "lantern"
+    subprocess.run(["cc", "-O2", "-Wall", "-Wextra", "-Werror", "-o", path, GAMES / "lantern.c"], check=True)
+    return str(path)
+
+
+@pytest.fixture(scope="session")
+def moth():
+    if not shutil.which("node"):
+        pytest.skip("there is no Node here")
+    return str(GAMES / "moth.js")
+
+
+def test_the_game_in_c_is_a_good_subject(lantern):
+    found = lt.vet([lantern])
+    assert found.passed, found
+
+
+@pytest.mark.parametrize("over", ["stdio", "listen"])
+def test_the_game_in_javascript_is_a_good_subject_over_a_pipe_and_a_socket(moth, over):
+    found = lt.vet(["node", moth, *(["--port", "{port}"] if over == "listen" else [])], over=over)
+    assert found.passed, found
+
+
+def test_a_program_that_listens_itself_is_spoken_to_where_it_runs_already(tmp_path):
+    server = tmp_path / "server.py"
+    server.write_text(
+        "import socket, subprocess, sys\n"
+        "with socket.create_server(('127.0.0.1', 0)) as s:\n"
+        "    print(s.getsockname()[1], flush=True)\n"
+        "    c = s.accept()[0]\n"
+        f"    subprocess.run([sys.executable, {FAULTY!r}], stdin=c.makefile('rb'), stdout=c.makefile('wb'))\n"
+    )
+    process = subprocess.Popen([sys.executable, server], stdout=subprocess.PIPE, text=True)
+    try:
+        port = int(process.stdout.readline())
+        subject = lt.Program(None, over=f"tcp:{port}")
+        assert lt.record(lt.Scenario(subject, frames=300))["n"][-1] == 300
+        subject.stop()
+        assert process.wait(5) == 0
+    finally:
+        process.kill()
+        process.wait()
+
+
+def test_a_connection_that_never_comes_is_given_up(tmp_path):
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    with pytest.raises(lt.LarkError, match="nothing answers on port"):
+        lt.record(lt.Scenario(lt.Program(None, over=f"tcp:{port}", start_within="200ms"), frames=3))
+    silent = lt.Program([sys.executable, "-c", "import time; time.sleep(60)"], over="listen", start_within="300ms")
+    with pytest.raises(lt.LarkError, match="did not connect to port"):
+        lt.record(lt.Scenario(silent, frames=3))
