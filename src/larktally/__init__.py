@@ -6,6 +6,7 @@ The names below are all that a user needs; each is loaded when it is first used.
 from __future__ import annotations
 
 import importlib
+import sys
 from typing import TYPE_CHECKING, Any
 
 from larktally.version import __version__
@@ -16,7 +17,7 @@ _HOMES = {
     "larktally.inputs": "Action FrameInput InputScript",
     "larktally.subject": "Event Setup Subject",
     "larktally.summed": "Summed durations",
-    "larktally.parts": "ANY BACK STAY Clip Now Part Sim",
+    "larktally.parts": "ANY BACK STAY Clip Now Part Sim Under",
     "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
     "within_radius_ahead",
     "larktally.traces": "Trace load_trace",
@@ -25,6 +26,7 @@ _HOMES = {
     "larktally.runs": "Audit Baselines Comparison Live Replay Scenario Together Tolerance Why Written audit compare record "
     "replay run_to side_by_side who_wrote why",
     "larktally.programs": "Program Vetting vet",
+    "larktally.views.picture": "draw_run save_picture",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
@@ -40,9 +42,34 @@ def __getattr__(name: str) -> Any:
     return found
 
 
+def _tell_notebook() -> None:
+    """In a notebook, shows tallies, traces and comparisons as the terminal's tables; costs nothing anywhere else."""
+    shell = getattr(sys.modules.get("IPython"), "get_ipython", lambda: None)()
+    if shell is None or not hasattr(shell, "display_formatter"):
+        return
+    html = shell.display_formatter.formatters["text/html"]
+
+    def shown(thing: Any) -> str:
+        return str(importlib.import_module("larktally.views.notebook").as_html(thing))
+
+    for module, name in (
+        ("larktally.claims.verdicts", "Tally"),
+        ("larktally.traces.trace", "Trace"),
+        ("larktally.traces.stored", "StoredTrace"),
+        ("larktally.charts.covering", "Coverage"),
+        ("larktally.runs.comparing", "Comparison"),
+        ("larktally.runs.replaying", "Replay"),
+        ("larktally.runs.deciding", "Why"),
+        ("larktally.runs.auditing", "Audit"),
+    ):
+        html.for_type_by_name(module, name, shown)
+
+
 def __dir__() -> list[str]:
     return __all__
 
+
+_tell_notebook()
 
 if TYPE_CHECKING:
     from larktally.charts import Coverage as Coverage
@@ -86,6 +113,7 @@ if TYPE_CHECKING:
     from larktally.parts import Now as Now
     from larktally.parts import Part as Part
     from larktally.parts import Sim as Sim
+    from larktally.parts import Under as Under
     from larktally.parts.space import Body as Body
     from larktally.parts.space import Box as Box
     from larktally.parts.space import Hit as Hit
@@ -132,3 +160,5 @@ if TYPE_CHECKING:
     from larktally.timing import seconds_at as seconds_at
     from larktally.traces import Trace as Trace
     from larktally.traces import load_trace as load_trace
+    from larktally.views.picture import draw_run as draw_run
+    from larktally.views.picture import save_picture as save_picture

@@ -15,9 +15,11 @@ _COMMANDS = {
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",
+    "plot": "Draw a run: its path, states, timers, inputs, events and channels.",
     "convert": "Convert a trace between the file formats, or recover one.",
     "durations": "In which frame a time ends, exact and summed, at several rates.",
     "vet": "Whether a program in another language is a good subject.",
+    "new": "Write a small working project.",
     "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
 }
 

@@ -1,5 +1,6 @@
 """What gameplay is modelled from: the sim and its parts."""
 
+from larktally.parts.builders import Under
 from larktally.parts.machine import ANY, BACK, STAY, Machine
 from larktally.parts.now import Now
 from larktally.parts.part import Part
@@ -21,5 +22,6 @@ __all__ = [
     "Request",
     "Sim",
     "Stream",
+    "Under",
     "Value",
 ]

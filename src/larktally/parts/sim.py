@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Mapping
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, overload
 
 import msgspec
 
@@ -98,13 +99,21 @@ class Sim(Builders):
         self.parts[part.name] = part
         return part
 
-    def before(self, phase: str, hook: Hook | None = None) -> Any:
+    @overload
+    def before(self, phase: str) -> Callable[[Hook], Hook]: ...
+    @overload
+    def before(self, phase: str, hook: Hook) -> Hook: ...
+    def before(self, phase: str, hook: Hook | None = None) -> Hook | Callable[[Hook], Hook]:
         """Runs a function of `now` in every step before a phase; without one, a decorator."""
-        return self._add_hook("before", phase, hook)
+        return self._hooked("before", phase, hook)
 
-    def after(self, phase: str, hook: Hook | None = None) -> Any:
+    @overload
+    def after(self, phase: str) -> Callable[[Hook], Hook]: ...
+    @overload
+    def after(self, phase: str, hook: Hook) -> Hook: ...
+    def after(self, phase: str, hook: Hook | None = None) -> Hook | Callable[[Hook], Hook]:
         """Runs a function of `now` in every step after a phase; without one, a decorator."""
-        return self._add_hook("after", phase, hook)
+        return self._hooked("after", phase, hook)
 
     def now_for(self, name: str, kind: type[Now] = Now) -> Now:
         """The `now` that speaks for a part, with its random stream."""
@@ -283,11 +292,12 @@ class Sim(Builders):
             for _, attribute, _, _ in part.channels()
         ]
 
-    def _add_hook(self, side: str, phase: str, hook: Hook | None) -> Any:
+    def _hooked(self, side: str, phase: str, hook: Hook | None) -> Hook | Callable[[Hook], Hook]:
         if phase not in self.phases:
             raise ModelError(unknown_name("phase", phase, self.phases))
-        if hook is None:
-            return lambda given: self._add_hook(side, phase, given)
+        return partial(self._add_hook, side, phase) if hook is None else self._add_hook(side, phase, hook)
+
+    def _add_hook(self, side: str, phase: str, hook: Hook) -> Hook:
         now = self.now_for(f"{side}.{phase}")
         name = f"{side} {phase}: {getattr(hook, '__name__', 'hook')}"
         self._hooks.setdefault((side, phase), []).append((name, lambda: hook(now)))

@@ -21,9 +21,10 @@ LONGEST = 10**9
 class Scenario:
     """Everything that one run is made from, and what is claimed about it.
 
-    `subject` is a model function, a subject or its class; `frames` a number of frames or a time. `until` is a
-    condition in the claim language: the run ends after the first row in which it holds. `seen=True` keeps what a sim's
-    machines saw, for claims that ask; `allow_nan` lets number channels be NaN. Raises LarkError for what does not fit.
+    `subject` is a model function, a subject or its class; `frames` a number of frames or a time (`said` is how it was
+    written). `until` is a condition in the claim language: the run ends after the first row in which it holds.
+    `seen=True` keeps what a sim's machines saw, for claims that ask; `allow_nan` lets number channels be NaN. Raises
+    LarkError for what does not fit.
     """
 
     subject: SubjectLike
@@ -37,6 +38,7 @@ class Scenario:
     until: str | None = None
     allow_nan: bool = False
     seen: bool = False
+    said: Duration = 0
 
     def __init__(
         self,
@@ -79,6 +81,7 @@ class Scenario:
             "until": until,
             "allow_nan": allow_nan,
             "seen": seen,
+            "said": frames,
         }
         for key, value in values.items():
             object.__setattr__(self, key, value)
@@ -93,6 +96,10 @@ class Scenario:
         return self if self.name else self.changed(name=name)
 
     def changed(self, **changes: Any) -> Scenario:
-        """The same scenario with some of it said otherwise: changed(rate=30), changed(params={"rest": "1s"})."""
-        kept = {key: getattr(self, key) for key in self.__slots__ if key != "subject"}
+        """The same scenario with some of it said otherwise: changed(rate=30), changed(params={"rest": "1s"}).
+
+        A length that was said as a time stays that time at another rate.
+        """
+        kept = {key: getattr(self, key) for key in self.__slots__ if key not in ("subject", "said")}
+        kept["frames"] = self.said
         return Scenario(changes.pop("subject", self.subject), **{**kept, **changes})

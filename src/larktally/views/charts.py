@@ -9,7 +9,7 @@ from larktally.charts import Coverage, findings, priorities
 from larktally.traces.outline import BACK, STAY, Outline
 from larktally.views.tables import plain_table
 
-__all__ = ["print_chart"]
+__all__ = ["print_chart", "print_coverage"]
 
 
 def print_chart(out: Console, outline: Outline, cover: Coverage | None) -> None:
@@ -29,10 +29,11 @@ def print_chart(out: Console, outline: Outline, cover: Coverage | None) -> None:
         out.print(Text.assemble(("look at: ", "bold magenta"), finding.message))
     if cover is not None:
         out.print()
-        _print_coverage(out, cover)
+        print_coverage(out, cover)
 
 
-def _print_coverage(out: Console, cover: Coverage) -> None:
+def print_coverage(out: Console, cover: Coverage) -> None:
+    """States and rules, how often each was visited, and what never was."""
     runs = "1 run" if cover.runs == 1 else f"{cover.runs} runs"
     seen = len(cover.states) - len(cover.unvisited), len(cover.rules) - len(cover.untaken)
     out.print(

@@ -133,7 +133,8 @@ class Body(Placed):
         solids = self.near.solids(position, (0.0,) * len(position))
         self._was_grounded = self.grounded = self._rests(position, getattr(self, f"v{self.axes[self.up]}"), solids)
         self._probe_ground()
-        self._look_for_trouble(position, solids)
+        if self.slot is None or self.slot.present:
+            self._look_for_trouble(position, solids)
 
     def step(self) -> None:
         if self._short and not self._knock_left and self._walked_or_flew():

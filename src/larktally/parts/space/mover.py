@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from larktally.errors import ModelError
 from larktally.parts.part import Part, Shown
@@ -165,12 +165,13 @@ class Enclosure(Part):
 
     Set `vx`, `vy` or `size` in rules; the walls follow in the motion phase, before the bodies move: who stands on the
     floor is carried, who would be outside is put to the wall. One that does not fit any more is an event `crushed`
-    (body), and is put to the lower wall. Channels: x, y, width, height (z, depth).
+    (body), and is put to the lower wall. `board` and `let_go` change whom it holds.
+    Channels: x, y, width, height (z, depth).
     """
 
     phase = "motion"
     early = True
-    events = ("crushed",)
+    events = ("crushed", "boarded", "let_go")
     kept = ("position", "velocity", "size", "_last_size")
 
     def __init__(
@@ -183,7 +184,7 @@ class Enclosure(Part):
         self._last_size = list(self.size)
         self.velocity = [0.0] * count
         self.wall = number(name, "wall", wall, 1e-6)
-        self.holds = tuple(holds)
+        self.holds = list(holds)
         self.provider = self.walls
 
     def channels(self) -> tuple[Shown, ...]:
@@ -205,6 +206,31 @@ class Enclosure(Part):
     def resize(self, *size: float) -> None:
         """Takes this size, about its minimum corner, in the motion phase of this frame."""
         self.size = list(size_of(self.name, size, len(self.size)))
+
+    def board(self, body: Body) -> None:
+        """Takes a body in: from now on the walls hold it, and one that is outside is put inside."""
+        if body not in self.holds:
+            self.holds.append(body)
+            body.near.moving.append(self.provider)
+            self.say("boarded", body=body.name)
+
+    def let_go(self, body: Body) -> None:
+        """Lets a body out: the walls are nothing to it any more."""
+        if body in self.holds:
+            self.holds.remove(body)
+            body.near.moving.remove(self.provider)
+            self.say("let_go", body=body.name)
+
+    def save(self) -> dict[str, Any]:
+        return {**super().save(), "holds": [body.name for body in self.holds]}
+
+    def load(self, saved: dict[str, Any]) -> None:
+        super().load(saved)
+        for body in self.holds:
+            body.near.moving.remove(self.provider)
+        self.holds = [body for body in self.sim.bodies if body.name in saved["holds"]]
+        for body in self.holds:
+            body.near.moving.append(self.provider)
 
     def walls(self) -> list[Box]:
         """The walls as boxes, each `wall` thick, around the inside."""

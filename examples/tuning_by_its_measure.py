@@ -1,0 +1,50 @@
+"""Tuning a number by its measure: not tune, run, look and tune again, but the measure wanted and the number that gives it.
+
+How fast must Wick push off to land on the next quay, 110 units away, and no farther than 130? And with what margin?
+"""
+
+import larktally as lt
+
+CANAL = lt.Level([lt.box_at((0, 0), (100, 16)), lt.box_at((210, 0), (400, 16))])
+
+
+def hopper(setup: lt.Setup) -> lt.Sim:
+    sim = lt.Sim(setup, level=CANAL, actions=("right", "hop"))
+    wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+    speed = setup.param("speed", 300.0)
+
+    @sim.before("motion")
+    def steer(now: lt.Now) -> None:
+        wick.vx = 160.0 * now.value("right")
+        if now.pressed("hop") and wick.grounded:
+            wick.launch(vy=speed)
+
+    return sim
+
+
+leap = lt.Scenario(
+    hopper,
+    frames=100,
+    inputs=lt.InputScript().hold("right", 1, 100).press("hop", 28),
+    claims=[
+        lt.claim("he lands on the next quay", "eventually(event('landed') and wick.x + 12 > 210)"),
+        lt.claim("and not too far on it", "never(event('landed') and wick.x > 230)"),
+    ],
+)
+MEASURES = ["apex('wick.y')", "value_when(wick.x, event('landed'))", "air_time(wick.grounded)"]
+
+if __name__ == "__main__":
+    speeds = range(300, 461, 20)
+    runs = {f"{speed}": lt.record(leap.changed(params={"speed": float(speed)})) for speed in speeds}
+    table = lt.measured_over(runs, MEASURES)
+    print(f"{'speed':>6} {'apex':>8} {'lands at':>9} {'rows in the air':>16}  claims")
+    good = []
+    for name, values in table.items():
+        tally = lt.check(runs[name], leap.claims)
+        good += [int(name)] if tally.passed else []
+        apex, lands, air = values.values()
+        print(f"{name:>6} {apex:>8.2f} {lands:>9.1f} {air:>16.0f}  {'kept' if tally.passed else 'not kept'}")
+    print(f"\nspeeds that keep both claims: {good}; the middle one leaves room on both sides: {good[len(good) // 2]}")
+    assert good and all(210 - 12 < table[f"{speed}"][MEASURES[1]] <= 230 for speed in good)
+    speed, gravity = lt.launch_for(height=80, time_to_apex="0.4s", rate=60)
+    print(f"for an apex of 80 in 0.4 s, exact to the frame: speed {speed:g}, gravity {gravity:g}")

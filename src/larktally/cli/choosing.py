@@ -1,0 +1,38 @@
+"""Rows and channels of a trace that a command's options choose."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Sequence
+
+from larktally.errors import LarkError, did_you_mean
+from larktally.traces import Trace
+
+__all__ = ["chosen_rows", "chosen_channels"]
+
+
+def chosen_rows(said: str | None, trace: Trace, otherwise: Sequence[int]) -> list[int]:
+    """The rows of 40, 25..60, or several joined by commas; `otherwise` where nothing is said."""
+    if said is None:
+        return list(otherwise)
+    rows: list[int] = []
+    for part in said.split(","):
+        found = re.fullmatch(r"\s*(\d{1,12})\s*(?:\.\.\s*(\d{1,12})\s*)?", part)
+        if not found:
+            raise LarkError(f"--frames takes a row, 40, or a span, 25..60, or several joined by commas, not {part!r}")
+        first, last = int(found[1]), int(found[2] or found[1])
+        if first > last or first >= trace.rows:
+            raise LarkError(f"--frames {part}: this trace has rows 0..{trace.rows - 1}")
+        rows += range(first, min(last, trace.rows - 1) + 1)
+    return rows
+
+
+def chosen_channels(patterns: Sequence[str], trace: Trace) -> list[str]:
+    """The channels that match any of the patterns, in order; all where there are none."""
+    if not patterns:
+        return trace.channels
+    for pattern in patterns:
+        if not fnmatch.filter(trace.channels, pattern):
+            raise LarkError(f"--only {pattern!r} matches no channel{did_you_mean(pattern, trace.channels)}")
+    return [name for name in trace.channels if any(fnmatch.fnmatchcase(name, pattern) for pattern in patterns)]

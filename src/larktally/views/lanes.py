@@ -1,0 +1,194 @@
+"""Lanes on one time axis: states, timers, inputs and events, and channels as lines with breaches marked."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.patches import Rectangle
+from matplotlib.ticker import MaxNLocator
+
+from larktally.claims.spans import run_length
+from larktally.traces import Trace
+from larktally.views.palette import STATE_COLOURS, Palette, on_colour
+
+__all__ = ["draw_lanes", "draw_lines", "lane_heights", "lanes_of", "mark_row", "time_axis"]
+
+MOST_LANES, MOST_TIMERS = 11, 3
+_COMMON = ("changed", "bumped", "tick", "paused", "resumed", "entered", "left")
+
+
+def lanes_of(trace: Trace, rows: range, only: Sequence[str] = ()) -> list[tuple[str, str]]:
+    """What has a lane, as (kind, name): machines, timers that run, inputs, and the first events that are said."""
+    machines = [name for name in trace.header.machines if name in trace.columns and _moves(trace, name, rows)]
+    timers = [name for name in trace.channels if name.endswith(".left") and _moves(trace, name, rows)]
+    said = {name for row, name, _, _ in trace.events.fields() if row in rows and name not in _COMMON}
+    events = [name for name in dict.fromkeys([*trace.header.events, *trace.events.names]) if name in said]
+    lanes = [("state", name) for name in machines] + [("timer", name) for name in timers[:MOST_TIMERS]]
+    lanes += (
+        [("inputs", "inputs")] if any(values[rows.start : rows.stop].any() for values in trace.inputs.values()) else []
+    )
+    return lanes + [("event", name) for name in events[: max(MOST_LANES - len(lanes), 2)]]
+
+
+def lane_heights(trace: Trace, lanes: Sequence[tuple[str, str]], rows: range) -> list[float]:
+    """How high each lane is, 1 by default; the inputs take more where many are used."""
+    used = sum(bool(values[rows.start : rows.stop].any()) for values in trace.inputs.values())
+    return [max(1.0, 0.3 * used) if kind == "inputs" else 1.0 for kind, _ in lanes]
+
+
+def draw_lanes(axes: Axes, trace: Trace, lanes: Sequence[tuple[str, str]], rows: range, palette: Palette) -> None:
+    """The lanes, the first on top, over some rows."""
+    heights = lane_heights(trace, lanes, rows)
+    middles = [sum(heights[:n]) + heights[n] / 2 for n in range(len(lanes))]
+    for lane, height, (kind, name) in zip(middles, heights, lanes, strict=True):
+        if kind == "state":
+            _draw_states(axes, trace, name, lane, rows, palette)
+        elif kind == "timer":
+            _draw_timer(axes, trace, name, lane, rows, palette)
+        elif kind == "inputs":
+            _draw_inputs(axes, trace, lane, height, rows, palette)
+        else:
+            _draw_events(axes, trace, name, lane, rows, palette)
+    axes.set_yticks(middles, [_title(trace, kind, name) for kind, name in lanes], fontsize=9)
+    axes.set_ylim(sum(heights), 0)
+
+
+def draw_lines(
+    axes: Axes,
+    trace: Trace,
+    name: str,
+    rows: range,
+    palette: Palette,
+    other: Trace | None = None,
+    breaches: Sequence[int] = (),
+) -> None:
+    """A channel as a line, a second trace's dashed over it, rows that broke a claim marked."""
+    axes.plot(rows, _drawable(trace, name, rows), color=palette.line, lw=1.3, drawstyle=_style(trace, name))
+    if other is not None and name in other.columns:
+        both = range(rows.start, min(rows.stop, other.rows))
+        axes.plot(
+            both, _drawable(other, name, both), color=palette.breach, lw=1.1, ls="--", drawstyle=_style(trace, name)
+        )
+    marked = [row for row in breaches if row in rows]
+    if marked:
+        values = _drawable(trace, name, rows)
+        axes.plot(
+            marked, [values[row - rows.start] for row in marked], "o", color=palette.breach, ms=6, mfc="none", mew=1.6
+        )
+    labels = trace.column(name).channel.labels
+    if labels:
+        axes.set_yticks(range(len(labels)), labels, fontsize=8)
+    axes.set_ylabel(name, color=palette.ink, fontsize=9, rotation=0, ha="right", va="center")
+    axes.margins(y=0.15)
+
+
+def time_axis(axes: Axes, trace: Trace, rows: range, palette: Palette, seconds: bool) -> None:
+    """Frames below, and seconds above where asked for and known."""
+    axes.set_xlim(rows.start - 0.5, rows.stop - 0.5)
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_xlabel("frame", color=palette.quiet)
+    if seconds and trace.rate is not None:
+        rate = float(trace.rate)
+        above = axes.secondary_xaxis(
+            "top", functions=(lambda frame: np.divide(frame, rate), lambda time: np.multiply(time, rate))
+        )
+        above.set_xlabel("seconds", color=palette.quiet, fontsize=9)
+        above.tick_params(labelsize=8, colors=palette.quiet)
+
+
+def mark_row(axes: Axes, row: int, text: str, palette: Palette) -> None:
+    """A line down a row, with a word at its top."""
+    axes.axvline(row, color=palette.breach, lw=1.2, ls=":", zorder=6)
+    if text:
+        paper = {"facecolor": palette.paper, "edgecolor": "none", "alpha": 0.85, "pad": 1}
+        words = axes.annotate(
+            text, (row, 0), xycoords=("data", "axes fraction"), textcoords="offset points", xytext=(4, 5)
+        )
+        words.set(fontsize=8, color=palette.breach, bbox=paper, zorder=7)
+
+
+def _moves(trace: Trace, name: str, rows: range) -> bool:
+    stored = trace.columns[name].stored[rows.start : rows.stop]
+    return bool(len(stored)) and bool((stored != stored[0]).any())
+
+
+def _drawable(trace: Trace, name: str, rows: range) -> np.ndarray:
+    return np.asarray(trace.columns[name].stored[rows.start : rows.stop], dtype=np.float64)
+
+
+def _style(trace: Trace, name: str) -> str:
+    return "default" if trace.columns[name].channel.kind == "number" else "steps-mid"
+
+
+def _draw_states(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
+    column = trace.column(name)
+    stored = column.stored[rows.start : rows.stop]
+    edges = [0, *(np.flatnonzero(np.diff(stored)) + 1).tolist(), len(stored)]
+    for start, end in itertools.pairwise(edges):
+        code = int(stored[start])
+        colour, label = STATE_COLOURS[code % len(STATE_COLOURS)], column.channel.labels[code]
+        axes.add_patch(
+            Rectangle(
+                (rows.start + start - 0.5, lane - 0.34),
+                end - start,
+                0.68,
+                facecolor=colour,
+                edgecolor=palette.paper,
+                lw=1,
+            )
+        )
+        if (end - start) / len(stored) > 0.011 * len(label):
+            middle = rows.start + (start + end - 1) / 2
+            axes.text(middle, lane, label, ha="center", va="center", fontsize=9, color=on_colour(colour), clip_on=True)
+
+
+def _draw_timer(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
+    """What is left, as a slope: full height at its most."""
+    left = _drawable(trace, name, rows)
+    height = 0.68 * left / max(left.max(), 1)
+    axes.fill_between(rows, lane + 0.34, lane + 0.34 - height, color=STATE_COLOURS[4], lw=0, step="mid", alpha=0.8)
+
+
+def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range, palette: Palette) -> None:
+    used = [
+        (n, np.abs(v[rows.start : rows.stop]) >= 0.5)
+        for n, v in trace.inputs.items()
+        if v[rows.start : rows.stop].any()
+    ]
+    height = 0.84 * tall / max(len(used), 1)
+    for n, (name, held) in enumerate(used):
+        top = lane - 0.42 * tall + n * height
+        ends = np.flatnonzero(np.append(held[:-1] & ~held[1:], held[-1:]))
+        lengths = run_length(held)[ends]
+        room = np.append(ends[1:] - lengths[1:], len(held)) - ends
+        for end, length, free in zip(ends, lengths, room, strict=True):
+            x = rows.start + end
+            axes.add_patch(Rectangle((x - length + 0.5, top), length, height * 0.85, facecolor=palette.quiet, lw=0))
+            if free > len(held) * (0.01 + 0.006 * len(name)):
+                middle = top + height * 0.45
+                axes.text(
+                    x + 1 + len(held) * 0.003, middle, name, va="center", fontsize=7, color=palette.ink, clip_on=True
+                )
+
+
+def _draw_events(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
+    at = [row for row, said, _, _ in trace.events.fields() if said == name and row in rows]
+    axes.vlines(at, lane - 0.32, lane + 0.32, color=palette.ink, lw=1.6)
+    previous = -1e9
+    for row in at:
+        if row - previous > len(rows) * 0.035:
+            axes.text(
+                row + len(rows) * 0.004, lane, str(row), va="center", fontsize=8, color=palette.quiet, clip_on=True
+            )
+        previous = row
+
+
+def _title(trace: Trace, kind: str, name: str) -> str:
+    """A lane's name; an event's with the part that said it, where all of them came from one."""
+    if kind != "event":
+        return name
+    sources = {by for _, said, by, _ in trace.events.fields() if said == name and by}
+    return f"{name} ({sources.pop()})" if len(sources) == 1 else name

@@ -1,0 +1,211 @@
+"""The path of a body in its level: boxes, zones, platforms, contacts, and ghosts of the bodies at chosen rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.patches import Rectangle
+
+from larktally.traces import Trace
+from larktally.views.palette import STATE_COLOURS, Palette
+
+__all__ = ["bodies_of", "draw_scene", "fit_scene", "has_path"]
+
+MOVERS_SHOWN = 5
+
+
+def bodies_of(trace: Trace) -> list[str]:
+    """The bodies of a sim whose place is recorded."""
+    return [
+        name
+        for name in trace.header.scene.get("bodies", {})
+        if f"{name}.x" in trace.columns and f"{name}.y" in trace.columns
+    ]
+
+
+def has_path(trace: Trace) -> bool:
+    """Whether there is a path to draw."""
+    return bool(bodies_of(trace))
+
+
+def draw_scene(
+    axes: Axes,
+    trace: Trace,
+    body: str,
+    rows: range,
+    palette: Palette,
+    ghosts: Sequence[int] = (),
+    other: Trace | None = None,
+) -> None:
+    """The level, and the path of a body by its centre over some rows; a second trace's path is dashed."""
+    scene = trace.header.scene
+    for low, high, _, one_way, _ in scene.get("boxes", []):
+        hatch = "////" if one_way else None
+        corner, width, height = low[:2], high[0] - low[0], high[1] - low[1]
+        axes.add_patch(
+            Rectangle(corner, width, height, facecolor=palette.ground, edgecolor=palette.edge, hatch=hatch, lw=0.6)
+        )
+    _draw_zones(axes, scene, palette)
+    _draw_movers(axes, trace, rows, palette)
+    x, y = _path(trace, body)
+    _draw_coloured(axes, trace, x, y, rows, palette)
+    far_x, far_y = np.zeros(0), np.zeros(0)
+    if other is not None and f"{body}.x" in other.columns:
+        far_x, far_y = _path(other, body)
+        last = min(rows.stop, other.rows)
+        axes.plot(
+            far_x[rows.start : last],
+            far_y[rows.start : last],
+            color=palette.breach,
+            lw=1.4,
+            ls="--",
+            zorder=4,
+            label="the other",
+        )
+    _draw_contacts(axes, trace, body, x, y, rows, palette)
+    for row in ghosts or [rows.start, rows.stop - 1]:
+        _draw_ghosts(axes, trace, body, row, palette)
+    axes.legend(
+        loc="lower right",
+        bbox_to_anchor=(1.0, 1.0),
+        frameon=False,
+        fontsize=9,
+        ncols=7,
+        markerscale=2,
+        labelcolor=palette.ink,
+    )
+    part = slice(rows.start, rows.stop)
+    _frame(axes, np.concatenate([x[part], far_x[part]]), np.concatenate([y[part], far_y[part]]))
+    axes.set_xlabel("x (units)", color=palette.quiet)
+    axes.set_ylabel("y (units)", color=palette.quiet)
+
+
+def fit_scene(axes: Axes, scene: dict[str, Any]) -> None:
+    """Makes a unit as long along both axes, by showing more of the level; called once the panel has its place."""
+    axes.figure.draw_without_rendering()  # type: ignore[union-attr]
+    box = axes.get_window_extent()
+    (low_x, high_x), (low_y, high_y) = axes.get_xlim(), axes.get_ylim()
+    unit = max((high_x - low_x) / box.width, (high_y - low_y) / box.height)
+    more_x, more_y = (unit * box.width - (high_x - low_x)) / 2, unit * box.height - (high_y - low_y)
+    axes.set_xlim(low_x - more_x, high_x + more_x)
+    axes.set_ylim(low_y - more_y / 4, high_y + more_y * 3 / 4)
+    if scene.get("up", "+y") == "-y":
+        axes.invert_yaxis()
+
+
+def _path(trace: Trace, body: str) -> tuple[Any, Any]:
+    scene = trace.header.scene["bodies"].get(body, {"size": (0, 0), "before": (0, 0)})
+    size, before = scene["size"], scene["before"]
+    return trace[f"{body}.x"] + size[0] / 2 - before[0], trace[f"{body}.y"] + size[1] / 2 - before[1]
+
+
+def _frame(axes: Axes, x: Any, y: Any) -> None:
+    """Around the path, with room for words and a little of the level under it."""
+    low_x, high_x, low_y, high_y = np.nanmin(x), np.nanmax(x), np.nanmin(y), np.nanmax(y)
+    margin, above = 0.04 * max(high_x - low_x, 100.0), 16 + 0.15 * max(high_y - low_y, 60.0)
+    axes.set_xlim(low_x - margin, high_x + margin)
+    axes.set_ylim(low_y - 30, high_y + above)
+
+
+def _draw_zones(axes: Axes, scene: dict[str, Any], palette: Palette) -> None:
+    for zone, boxes in scene.get("zones", {}).items():
+        for n, (low, high) in enumerate(boxes):
+            _outline(axes, low, high, palette.zone, "--")
+            if n == 0:
+                axes.annotate(
+                    zone,
+                    (low[0], high[1]),
+                    textcoords="offset points",
+                    xytext=(2, 3),
+                    fontsize=8,
+                    color=palette.zone,
+                    clip_on=True,
+                )
+
+
+def _draw_movers(axes: Axes, trace: Trace, rows: range, palette: Palette) -> None:
+    """Platforms and enclosures as outlines: where they began and ended, and some rows between."""
+    scene = trace.header.scene
+    shown: set[tuple[str, float, float]] = set()
+    for row in np.linspace(rows.start, rows.stop - 1, MOVERS_SHOWN, dtype=int).tolist():
+        for name, size in scene.get("platforms", {}).items():
+            low = (trace[f"{name}.x"][row], trace[f"{name}.y"][row])
+            _outline(axes, low, (low[0] + size[0], low[1] + size[1]), "#009E73")
+        for name in scene.get("enclosures", ()):
+            low = (float(trace[f"{name}.x"][row]), float(trace[f"{name}.y"][row]))
+            if (name, *low) in shown:
+                continue
+            first = not any(one == name for one, _, _ in shown)
+            shown.add((name, *low))
+            _outline(
+                axes, low, (low[0] + trace[f"{name}.width"][row], low[1] + trace[f"{name}.height"][row]), "#CC79A7"
+            )
+            if not first and row != rows.stop - 1:
+                continue
+            axes.annotate(
+                f"{name}, row {row}",
+                low,
+                textcoords="offset points",
+                xytext=(2, -10),
+                fontsize=7,
+                color=palette.quiet,
+                clip_on=True,
+            )
+
+
+def _draw_coloured(axes: Axes, trace: Trace, x: Any, y: Any, rows: range, palette: Palette) -> None:
+    """The path in the colours of the first machine's states."""
+    part = slice(rows.start, rows.stop)
+    axes.plot(x[part], y[part], color=palette.quiet, lw=0.8, zorder=2)
+    machines = [name for name in trace.header.machines if name in trace.columns]
+    mine = next((m for m in machines if any(m.startswith(b + ".") for b in trace.header.scene.get("bodies", {}))), None)
+    name = mine or next(iter(machines), None)
+    if name is None:
+        axes.plot(x[part], y[part], ".", color=STATE_COLOURS[0], ms=4, zorder=3)
+        return
+    column = trace.column(name)
+    for code, state in enumerate(column.channel.labels):
+        there = column.stored[part] == code
+        if there.any():
+            colour = STATE_COLOURS[code % len(STATE_COLOURS)]
+            axes.plot(x[part][there], y[part][there], ".", color=colour, ms=5, zorder=3, label=state)
+
+
+def _draw_contacts(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: range, palette: Palette) -> None:
+    """Where the body landed and was bumped."""
+    for name, mark in (("landed", "v"), ("bumped", "x")):
+        at = [event.row for event in trace.events.named(name, body) if event.row in rows]
+        if at:
+            axes.plot(x[at], y[at], mark, color=palette.ink, ms=6, mfc="none", zorder=5, label=name)
+
+
+def _draw_ghosts(axes: Axes, trace: Trace, followed: str, row: int, palette: Palette) -> None:
+    """Every body's box in a row; the one followed with its number."""
+    for name in bodies_of(trace):
+        scene = trace.header.scene["bodies"][name]
+        low = (trace[f"{name}.x"][row] - scene["before"][0], trace[f"{name}.y"][row] - scene["before"][1])
+        if not np.isfinite(low).all():
+            continue
+        high = (low[0] + scene["size"][0], low[1] + scene["size"][1])
+        _outline(axes, low, high, palette.ink if name == followed else palette.quiet)
+        if name == followed:
+            above = ((low[0] + high[0]) / 2, high[1])
+            axes.annotate(
+                f"row {row}",
+                above,
+                textcoords="offset points",
+                xytext=(0, 4),
+                fontsize=9,
+                color=palette.ink,
+                ha="center",
+                clip_on=True,
+            )
+
+
+def _outline(axes: Axes, low: Sequence[float], high: Sequence[float], colour: str, style: str = "-") -> None:
+    """A box drawn as its edges."""
+    corner, width, height = (low[0], low[1]), high[0] - low[0], high[1] - low[1]
+    axes.add_patch(Rectangle(corner, width, height, fill=False, edgecolor=colour, lw=1.2, ls=style, zorder=4))

@@ -1,0 +1,144 @@
+"""A run at a glance in a terminal: a strip for each machine and event, and the level drawn in characters at a row."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.text import Text
+
+from larktally.traces import Trace
+
+__all__ = ["print_strips", "print_level"]
+
+_STYLES = ("blue", "red", "green", "magenta", "bold blue", "bold red", "bold green", "bold magenta")
+_QUIET = (
+    "changed",
+    "tick",
+    "asked",
+    "taken",
+    "started",
+    "used",
+    "ready",
+    "entered",
+    "left",
+    "bumped",
+    "mark",
+    "finished",
+)
+MOST_EVENTS, WIDEST = 4, 160
+
+
+def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
+    """A line for each machine, a letter a state, and for each of a few events; several rows share a place where there are
+    more rows than places. A place shows the state of its last row, and an event where any of its rows has one."""
+    machines = [name for name in trace.header.machines if name in trace.columns]
+    said = {name for row, name, _, _ in trace.events.fields() if row in set(rows)}
+    events = [n for n in dict.fromkeys([*trace.header.events, *trace.events.names]) if n in said and n not in _QUIET]
+    names = [*machines, *events[:MOST_EVENTS]]
+    if not names or len(rows) < 2:
+        return
+    title = max(map(len, [*names, "rows"])) + 2
+    places = max(min(out.width, WIDEST) - title - 1, 10)
+    each = -(-len(rows) // places)
+    groups = [rows[at : at + each] for at in range(0, len(rows), each)]
+    out.print(Text("rows".ljust(title), style="dim") + Text(_ruler(groups), style="dim"))
+    for name in machines:
+        letters = _letters(trace.column(name).channel.labels)
+        line = Text(name.ljust(title))
+        for group in groups:
+            code = int(trace.columns[name].stored[group[-1]])
+            line.append(letters[code], style=_STYLES[code % len(_STYLES)])
+        seen = dict.fromkeys(int(trace.columns[name].stored[group[-1]]) for group in groups)
+        legend = ", ".join(f"{letters[code]} {trace.column(name).channel.labels[code]}" for code in seen)
+        out.print(line, no_wrap=True, crop=True)
+        out.print(Text(" " * title + legend, style="dim"), no_wrap=True, overflow="ellipsis")
+    for name in events[:MOST_EVENTS]:
+        at = {row for row, event, _, _ in trace.events.fields() if event == name}
+        marks = "".join("|" if any(row in at for row in group) else "·" for group in groups)
+        out.print(Text(name.ljust(title)) + Text(marks, style="magenta"), no_wrap=True, crop=True)
+    if each > 1:
+        out.print(Text(f"{'':<{title}}{each} rows a place", style="dim"))
+
+
+def print_level(out: Console, trace: Trace, row: int) -> None:
+    """The level and all bodies in a row, in characters: # solid, = one-way, : zone, a letter for each body."""
+    scene = trace.header.scene
+    standing = {name: _box(trace, name, row) for name in scene.get("bodies", {})}
+    bodies = {name: box for name, box in standing.items() if box is not None}
+    boxes = [(low, high, "=" if one_way else "#") for low, high, _, one_way, _ in scene.get("boxes", [])]
+    zones = [(low, high, ":") for parts in scene.get("zones", {}).values() for low, high in parts]
+    movers = [
+        (*_mover(trace, scene, name, row), "_") for name in [*scene.get("platforms", {}), *scene.get("enclosures", ())]
+    ]
+    everything = [*zones, *boxes, *movers, *((low, high, "") for low, high in bodies.values())]
+    if not everything:
+        out.print(Text("no level and no bodies are recorded in this trace"))
+        return
+    low = np.min([one[0][:2] for one in everything], axis=0)
+    high = np.max([one[1][:2] for one in everything], axis=0)
+    unit = max((high[0] - low[0]) / (min(out.width, WIDEST) - 2), (high[1] - low[1]) / 2 / 30, 1e-9)
+    across, down = int((high[0] - low[0]) / unit) + 1, int((high[1] - low[1]) / (2 * unit)) + 1
+    grid = np.full((down, across), " ", dtype=object)
+    letters = {name: _body_letter(name) for name in bodies}
+    for one_low, one_high, mark in [*everything[: len(everything) - len(bodies)]]:
+        grid[_cells(one_low, one_high, low, unit, grid.shape)] = mark
+    for name, (one_low, one_high) in bodies.items():
+        grid[_cells(one_low, one_high, low, unit, grid.shape)] = letters[name]
+    lines = grid[::-1] if scene.get("up", "+y") == "+y" else grid
+    for line in lines:
+        out.print(Text("".join(line).rstrip()), no_wrap=True, crop=True)
+    where = ", ".join(f"{letters[name]} {name} at {box[0][0]:g}, {box[0][1]:g}" for name, box in bodies.items())
+    out.print(Text(f"row {row}; a character is {unit:.3g} x {2 * unit:.3g} units; {where}", style="dim"))
+
+
+def _cells(one_low: Any, one_high: Any, low: Any, unit: float, shape: tuple[int, ...]) -> tuple[slice, slice]:
+    """The characters that a box covers: at least one."""
+    left, bottom = round((one_low[0] - low[0]) / unit), round((one_low[1] - low[1]) / (2 * unit))
+    right = max(round((one_high[0] - low[0]) / unit), left + 1)
+    top = max(round((one_high[1] - low[1]) / (2 * unit)), bottom + 1)
+    return slice(max(min(bottom, shape[0] - 1), 0), top), slice(max(min(left, shape[1] - 1), 0), right)
+
+
+def _box(trace: Trace, name: str, row: int) -> tuple[tuple[float, float], tuple[float, float]] | None:
+    if f"{name}.x" not in trace.columns or f"{name}.y" not in trace.columns:
+        return None
+    body = trace.header.scene["bodies"][name]
+    x, y = float(trace[f"{name}.x"][row]) - body["before"][0], float(trace[f"{name}.y"][row]) - body["before"][1]
+    return None if np.isnan(x) else ((x, y), (x + body["size"][0], y + body["size"][1]))
+
+
+def _mover(trace: Trace, scene: dict[str, Any], name: str, row: int) -> tuple[tuple[float, float], tuple[float, float]]:
+    x, y = float(trace[f"{name}.x"][row]), float(trace[f"{name}.y"][row])
+    if name in scene.get("platforms", {}):
+        width, height = scene["platforms"][name][:2]
+    else:
+        width, height = float(trace[f"{name}.width"][row]), 0.1
+    return (x, y), (x + width, y + height)
+
+
+def _body_letter(name: str) -> str:
+    """W for wick, 2 for moth.2.body, m for moth."""
+    words = name.split(".")
+    digits = next((word for word in reversed(words) if word.isdigit()), "")
+    return digits[-1:] or words[0][:1].upper()
+
+
+def _letters(labels: Sequence[str]) -> list[str]:
+    """A letter for each label: the first of its own that no other has, or a digit."""
+    found: list[str] = []
+    for number, label in enumerate(labels):
+        own = [letter for letter in label.rsplit("/", 1)[-1] if letter.isalnum() and letter not in found]
+        found.append(own[0] if own else str(number % 10))
+    return found
+
+
+def _ruler(groups: Sequence[Sequence[int]]) -> str:
+    """Row numbers, one every ten places."""
+    line = ""
+    for at, group in enumerate(groups):
+        if at % 10 == 0 and len(line) <= at:
+            line = line.ljust(at) + str(group[0])
+    return line[: len(groups) + 6]
