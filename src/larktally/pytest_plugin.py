@@ -51,7 +51,7 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
 @pytest.fixture
 def lark(request: pytest.FixtureRequest) -> Iterator[Lark]:
     """Records scenarios, checks claims, compares with baselines; what fails is kept."""
-    rate = request.getfixturevalue("lark_rate") if "lark_rate" in request.fixturenames else None
+    rate = request.node.callspec.params.get("lark_rate") if hasattr(request.node, "callspec") else None
     helper = Lark(request.path.parent, bool(request.config.getoption("--lark-accept")), rate, request.node)
     request.node.stash[_KEPT] = helper.seen
     yield helper

@@ -1,0 +1,95 @@
+"""The pytest plugin and the project that `larktally new` writes, as a user's own test run meets them."""
+
+import subprocess
+import sys
+
+from click.testing import CliRunner
+
+import larktally as lt
+from larktally.cli import main
+from larktally.demo import quay
+
+pytest_plugins = ["pytester"]
+
+TEST = """
+import pytest
+import larktally as lt
+from larktally.demo.quay import dusk_run, faulty_run
+
+def test_good(lark):
+    lark.record(dusk_run)
+
+def test_bad(lark):
+    lark.record(faulty_run)
+
+@pytest.mark.rates(30, 60)
+def test_rates(lark):
+    trace = lark.record(lt.Scenario(dusk_run.subject, frames="1s"))
+    assert trace.rate == lark.rate and trace.frames == lark.rate
+
+def test_baseline(lark):
+    lark.baseline(lark.record(dusk_run.named("dusk"), claims=[]))
+"""
+
+
+def run(pytester, *words):
+    return pytester.runpytest_subprocess("-p", "no:cacheprovider", *words)
+
+
+def test_a_failing_claim_tells_its_story_and_leaves_trace_and_picture(pytester):
+    pytester.makepyfile(test_it=TEST)
+    result = run(pytester, "--lark-keep", "kept", "-k", "good or bad or rates")
+    result.assert_outcomes(passed=3, failed=1)
+    result.stdout.fnmatch_lines(["*BROKEN: a hop starts on the ground*", "*first in row 52*", "*kept by lark tally*"])
+    assert lt.load_trace(pytester.path / "kept" / "test_bad" / "faulty_lamplighter.parquet").rows == 221
+    assert (pytester.path / "kept" / "test_bad" / "faulty_lamplighter.png").stat().st_size > 10_000
+
+
+def test_a_baseline_is_asked_for_accepted_and_kept(pytester):
+    pytester.makepyfile(test_it=TEST)
+    first = run(pytester, "-k", "baseline")
+    first.assert_outcomes(failed=1)
+    first.stdout.fnmatch_lines(["*no baseline yet*", "*--lark-accept makes this run the baseline*"])
+    run(pytester, "-k", "baseline", "--lark-accept").assert_outcomes(passed=1)
+    run(pytester, "-k", "baseline").assert_outcomes(passed=1)
+    lt.record(quay.faulty_run.named("dusk")).save(pytester.path / "baselines" / "dusk.jsonl")
+    changed = run(pytester, "-k", "baseline")
+    changed.assert_outcomes(failed=1)
+    changed.stdout.fnmatch_lines(["*first divergence in row 52*"])
+
+
+def test_claims_files_beside_a_trace_are_tests_of_their_own(pytester):
+    lt.record(quay.faulty_run).save(pytester.path / "walk.parquet")
+    (pytester.path / "walk.claims.toml").write_text(
+        "[[claim]]\nname = 'on the ground'\nthat = \"always(implies(event('hop'), prev(wick.grounded)))\"\n"
+        "[[claim]]\nname = 'above it'\nthat = 'always(wick.y >= 16)'\n"
+        "[[claim]]\nname = 'misspelt'\nthat = 'always(wick.yy >= 16)'\n"
+    )
+    result = run(pytester, "-v")
+    result.assert_outcomes(passed=1, failed=2)
+    result.stdout.fnmatch_lines(
+        ["*walk.claims.toml::on the ground FAILED*", "*BROKEN: on the ground*", "*no channel 'wick.yy'*did you mean*"]
+    )
+    (pytester.path / "walk.claims.toml").write_text("[[claim]\n")
+    result = run(pytester)
+    result.assert_outcomes(failed=1)
+    result.stdout.fnmatch_lines(["*walk.claims.toml: not TOML*"])
+
+
+def test_the_new_project_works_and_catches_a_planted_fault(tmp_path):
+    folder = tmp_path / "game"
+    done = CliRunner().invoke(main, ["new", str(folder)])
+    assert done.exit_code == 0 and "Next: cd" in done.output, done.output
+    assert CliRunner().invoke(main, ["new", str(folder)]).exit_code == 2
+
+    def pytest_in_it():
+        words = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider"]
+        return subprocess.run(words, cwd=folder, capture_output=True, text=True)
+
+    assert "8 passed" in pytest_in_it().stdout
+    model = folder / "model.py"
+    model.write_text(
+        model.read_text().replace('gait.transition("standing", to="airborne"', 'gait.transition(lt.ANY, to="airborne"')
+    )
+    done = pytest_in_it()
+    assert done.returncode == 1 and "BROKEN: a hop starts on the ground" in done.stdout

@@ -1,0 +1,147 @@
+"""Pictures, strips and tables: what they hold, and what is refused."""
+
+import json
+import xml.etree.ElementTree as ET
+
+import pytest
+from click.testing import CliRunner
+
+import larktally as lt
+from larktally.cli import main
+from larktally.demo import evening, quay
+
+
+def cli(*words, columns=120):
+    return CliRunner(env={"COLUMNS": str(columns)}).invoke(main, [str(word) for word in words])
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("traces")
+    lt.record(quay.dusk_run).save(folder / "good.parquet")
+    lt.record(quay.faulty_run).save(folder / "bad.parquet")
+    lt.record(evening.SCENARIOS["evening_won"]).save(folder / "evening.parquet")
+    (folder / "c.toml").write_text(
+        "[[claim]]\nname = 'c'\nthat = \"always(implies(event('hop'), prev(wick.grounded)))\"\n"
+    )
+    return folder
+
+
+def words_in(svg):
+    return "".join(ET.parse(svg).getroot().itertext())
+
+
+def test_every_scenario_of_the_canal_keeps_its_claims_at_its_end():
+    for name, scenario in evening.SCENARIOS.items():
+        trace = lt.record(scenario)
+        tally = lt.check(trace, scenario.claims)
+        assert tally.passed, f"{name}: {tally}"
+    ends = {
+        name: lt.record(scenario).header.end
+        for name, scenario in evening.SCENARIOS.items()
+        if name.startswith("evening")
+    }
+    assert ends == {"evening_won": "won", "evening_lost": "lost"}
+
+
+def test_a_picture_holds_path_lanes_lines_breaches_and_the_divergence(files, monkeypatch):
+    import matplotlib
+
+    monkeypatch.setitem(matplotlib.rcParams, "svg.fonttype", "none")
+    done = cli("plot", files / "evening.parquet", "--out", files / "e.svg", "--ghosts", "30,300")
+    assert done.exit_code == 0, done.output
+    for word in (
+        "evening_won: 865 frames",
+        "climbing",
+        "rope",
+        "punt, row 0",
+        "wick.gait",
+        "inputs",
+        "hop (wick.gait)",
+        "row 300",
+        "seconds",
+    ):
+        assert word in words_in(files / "e.svg"), word
+    options = ("--claims", files / "c.toml", "--only", "wick.v*", "--dark", "--out", files / "b.svg")
+    done = cli("plot", files / "good.parquet", files / "bad.parquet", *options)
+    assert "0 breaches marked" in done.output
+    assert "first divergence, row 52: wick.y" in words_in(files / "b.svg") and "dashed" in words_in(files / "b.svg")
+    done = cli(
+        "plot", files / "bad.parquet", "--claims", files / "c.toml", "--frames", "40..80", "--out", files / "b.png"
+    )
+    assert "1 breaches marked" in done.output and (files / "b.png").read_bytes()[:4] == b"\x89PNG"
+    figure = lt.draw_run(lt.load_trace(files / "bad.parquet"), lines=["wick.y"])
+    assert tuple(figure.get_size_inches() * figure.dpi) == (1280, 800)
+
+
+def test_a_subject_without_a_level_is_drawn_by_its_lanes_and_lines(tmp_path):
+    class Can:
+        actions = ("tap",)
+
+        def reset(self, setup):
+            self.oil = 9
+
+        def step(self, now):
+            self.oil -= now.pressed("tap")
+
+        def observe(self):
+            return {"oil": self.oil}
+
+    trace = lt.record(Can, lt.InputScript().tap("tap", 5, 9, 4), frames=50)
+    assert len(lt.draw_run(trace).axes) == 2
+    still = lt.record(Can, frames=5)
+    with pytest.raises(lt.LarkError, match="choose channels to draw"):
+        lt.draw_run(still)
+
+
+def test_the_terminal_shows_strips_frames_and_the_level(files):
+    done = cli("show", files / "evening.parquet", "--only", "wick.x", "--frames", "270..275")
+    assert "wick.gait" in done.output and "s standing, c climbing" in done.output and "578" in done.output
+    done = cli("show", files / "evening.parquet", columns=100)
+    lines = done.output.splitlines()
+    assert (
+        max(map(len, lines[:12])) <= 100
+        and "rows a place" in done.output
+        and "not shown for want of width" in done.output
+    )
+    level = cli("show", files / "evening.parquet", "--level", "--frames", "300").output
+    assert "row 300; a character is" in level and "####" in level
+    assert any("W" in line for line in level.splitlines()[1:-1]) and "\x1b[" not in level
+    plain = json.loads(cli("show", files / "good.parquet", "--frames", "30", "--json").output)
+    assert plain[0]["channels"]["wick.y"] == 21.75 and plain[0]["inputs"] == {"right": 1.0, "hop": 1.0}
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("plot", "good.parquet", "--out", "a.gif"), "a picture is written as .png, .svg, .pdf, not '.gif'"),
+        (("plot", "good.parquet", "--body", "wik"), "no body 'wik' in this trace; did you mean 'wick'?"),
+        (("plot", "good.parquet", "--only", "wick.z"), "matches no channel; did you mean"),
+        (("plot", "good.parquet", "--frames", "9..4"), "this trace has rows 0..220"),
+        (("show", "good.parquet", "--frames", "x"), "takes a row, 40, or a span"),
+    ],
+)
+def test_what_cannot_be_drawn_is_told(files, words, said, monkeypatch):
+    monkeypatch.chdir(files)
+    done = cli(*words)
+    assert done.exit_code == 2 and said in done.stderr
+
+
+def test_a_notebook_shows_the_same_tables(monkeypatch, files):
+    import importlib
+    import types
+
+    shown = {}
+
+    class Formatter:
+        def for_type_by_name(self, module, name, function):
+            shown[name] = function
+
+    shell = types.SimpleNamespace(display_formatter=types.SimpleNamespace(formatters={"text/html": Formatter()}))
+    monkeypatch.setitem(__import__("sys").modules, "IPython", types.SimpleNamespace(get_ipython=lambda: shell))
+    importlib.import_module("larktally")._tell_notebook()
+    trace = lt.load_trace(files / "bad.parquet")
+    tally = lt.check(trace, quay.CLAIMS)
+    assert "BROKEN" in shown["Tally"](tally) and "wick.gait" in shown["Trace"](trace)
+    assert "first divergence in row 52" in shown["Comparison"](lt.compare(lt.load_trace(files / "good.parquet"), trace))
+    assert "standing" in shown["Coverage"](lt.coverage(trace))
