@@ -14,6 +14,7 @@ from larktally.programs.speaking import PROTOCOL, Conversation, Misspoke, Refuse
 from larktally.programs.wire import WireError
 from larktally.subject import Event, Setup
 from larktally.timing import Duration, exact_seconds
+from larktally.traces import Channel
 from larktally.version import __version__
 
 __all__ = ["Program"]
@@ -80,6 +81,11 @@ class Program:
             self._begin()
         assert self._abilities is not None
         return self._abilities
+
+    @property
+    def channels(self) -> tuple[Channel, ...]:
+        """The channels that it announces."""
+        return self.abilities.channels
 
     @property
     def actions(self) -> tuple[Action, ...]:

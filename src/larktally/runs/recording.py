@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from larktally.claims.claim import mentions_seen
 from larktally.errors import LarkError, SubjectFailed
 from larktally.inputs import Actions, InputFeed, InputScript
 from larktally.inputs.view import check_within
@@ -20,9 +19,9 @@ from larktally.runs.answers import Answers
 from larktally.runs.endings import Endings
 from larktally.runs.heading import header_of
 from larktally.runs.into_file import FileRecording, input_columns, stopped_path
-from larktally.runs.observing import Observations
-from larktally.runs.rows import GATHER, Columns, Rows
+from larktally.runs.rows import GATHER, Rows
 from larktally.runs.scenario import Scenario
+from larktally.runs.sources import row_source
 from larktally.subject import (
     Event,
     Setup,
@@ -36,7 +35,7 @@ from larktally.subject import (
 )
 from larktally.timing import Duration, Rate
 from larktally.traces import Channel, Column, EventLog, Header, Trace
-from larktally.traces.columns import ChunkReader, RowError
+from larktally.traces.columns import RowError
 from larktally.traces.files import writer_for
 
 __all__ = ["record", "as_scenario"]
@@ -167,14 +166,14 @@ class _Recording:
             )
             self._feed = InputFeed(self._scenario.inputs, actions, self._scenario.rate)
             check_within(self._feed.script, int(self._scenario.frames))
-            self._choose_rows(inner)
-            first = self._take()
+            self._source = row_source(inner, self._scenario, self._only)
+            self._channels, self._rows = self._source.channels, Rows(self._source.reader, self._source.columns)
+            first = self._source.take()
         except LarkError:
             raise
         except Exception as error:
             raise SubjectFailed(f"row 0: reset failed: {_shown(error)}", 0) from error
         self._inner: Any = inner
-        self._batched = hasattr(inner, "step_many") and self._only is None
         if self._state_rows and not can_save(inner):
             raise LarkError(
                 f"states= needs a subject that can save and load; {name_of(self._scenario.subject)} has no save"
@@ -182,49 +181,13 @@ class _Recording:
         self._rows.pending.append(first)
         self._note(0, said)
 
-    def _choose_rows(self, inner: Any) -> None:
-        """Chooses how rows are made and turned into columns: a sim's own tuples, or what `observe` returns."""
-        scenario = self._scenario
-        if hasattr(inner, "seen_row"):
-            channels, self._take, self._step = list(inner.channels), inner.row, inner.step
-            columns: Columns = lambda rows, first: zip(*rows, strict=True)  # noqa: E731
-            if scenario.seen or mentions_seen(scenario.claims):
-                inner.watch_seen()
-                channels += [Channel(f"seen:{c.name}", c.kind, c.labels) for c in channels]
-                self._take = lambda: inner.row() + inner.seen_row()
-            nan_ok: Any = scenario.allow_nan or inner.nan_channels
-            closed: Iterable[str] = [channel.name for channel in channels if channel.kind == "label"]
-        elif hasattr(inner, "step_many"):
-            channels, columns = list(inner.abilities.channels), lambda rows, first: zip(*rows, strict=True)
-            self._take, self._step, nan_ok = inner.row, inner.step, scenario.allow_nan
-            closed = [channel.name for channel in channels if channel.kind == "label"]
-        else:
-            closed = dict(getattr(inner, "labels", None) or {})
-            observed = Observations(inner, closed)
-            channels, self._take, columns, self._step = (
-                observed.channels,
-                observed.take,
-                observed.columns,
-                inner.step,
-            )
-            nan_ok = scenario.allow_nan
-        kept = list(range(len(channels)))
-        if self._only is not None:
-            kept = [n for n in kept if self._only.fullmatch(channels[n].name.removeprefix("seen:"))]
-            if not kept:
-                names = ", ".join(channel.name for channel in channels[:12])
-                raise LarkError(f"only= keeps no channel; there are: {names}")
-            columns = _only(columns, frozenset(kept))
-        self._channels = [channels[n] for n in kept]
-        self._rows = Rows(ChunkReader(self._channels, closed, nan_ok), columns)
-
     def _run(self) -> SubjectFailed | None:
         """All frames; what went wrong, where something did."""
         row, frames = 1, int(self._scenario.frames)
         answering = bool(self._feed.relative)
         wanted = iter(self._state_rows)
         state_row = next(wanted, 2**62)
-        run, size = (self._run_batch, self._inner.batch) if self._batched else (self._run_rows, GATHER)
+        run, size = (self._run_batch, self._inner.batch) if self._source.batched else (self._run_rows, GATHER)
         try:
             while True:
                 if state_row == row - 1:
@@ -263,7 +226,7 @@ class _Recording:
 
     def _run_rows(self, row: int, stop: int) -> int:
         """The loop that every frame goes through: rows up to, not including, `stop`; the row after the last one made."""
-        take, step, keep = self._take, self._step, self._rows.pending.append
+        take, step, keep = self._source.take, self._source.step, self._rows.pending.append
         view, due, advance = self._feed.view, self._feed.due, self._feed.advance
         made = row
         for made in range(row, stop):
@@ -296,15 +259,17 @@ class _Recording:
             if self._end is not None:
                 made = min(made, frame + 1)
                 break
-        self._rows.take([column[: made - row] for column in columns])
+        self._rows.take([columns[n][: made - row] for n in self._source.kept])
         if failure is not None and self._end is None:
             raise failure
         return made
 
     def _take_last(self) -> tuple[Any, ...]:
         """The values of the row that came last."""
-        last: tuple[Any, ...] = self._inner.row() if self._batched else self._rows.last()
-        return last
+        if not self._source.batched:
+            return self._rows.last()
+        row = self._inner.row()
+        return tuple(row[n] for n in self._source.kept)
 
     def _fail(self, row: int, message: str, cause: Exception) -> SubjectFailed:
         """Keeps the good rows before `row`, and says what went wrong; an earlier row that does not fit comes first."""
@@ -354,10 +319,6 @@ class _Recording:
         events = trace.events.between(0, row)
         self._end, self._said = why, dict.fromkeys(events.names)
         return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, events)
-
-
-def _only(columns: Columns, kept: frozenset[int]) -> Columns:
-    return lambda rows, first: [column for n, column in enumerate(columns(rows, first)) if n in kept]
 
 
 def _state_rows(states: int | Iterable[int] | None, scenario: Scenario) -> Sequence[int]:

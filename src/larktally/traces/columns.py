@@ -13,14 +13,25 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from larktally.errors import LarkError, did_you_mean
+from larktally.errors import LarkError, TraceError, did_you_mean
 
-__all__ = ["Kind", "Channel", "Column", "ChunkReader", "RowError", "column_of", "kind_of", "check_channel_name"]
+__all__ = [
+    "Kind",
+    "Channel",
+    "Column",
+    "ChunkReader",
+    "RowError",
+    "check_size",
+    "column_of",
+    "kind_of",
+    "check_channel_name",
+]
 
 Kind: TypeAlias = Literal["number", "count", "flag", "label"]
 Array: TypeAlias = npt.NDArray[Any]
 
 _DTYPES: dict[str, Any] = {"number": np.float64, "count": np.int64, "flag": np.bool_, "label": np.int32}
+MOST_CELLS = 1_000_000_000
 _RESERVED = ("events", "frame")
 _LAYOUTS = {
     "number": np.dtype([("type", "u1"), ("value", "<f8")]),
@@ -92,6 +103,14 @@ def column_of(name: str, values: Array, labels: Sequence[str] | None = None) -> 
         )
     stored = np.array(values, dtype=_DTYPES[kind])
     return Column(Channel(name, kind), np.where(np.isnan(stored), np.nan, stored) if kind == "number" else stored)
+
+
+def check_size(place: object, rows: int, columns: int) -> None:
+    """Raises TraceError for a file that would take more memory than any run does: a small file can unfold to a large one."""
+    if rows * max(columns, 1) > MOST_CELLS:
+        raise TraceError(
+            f"{place}: {rows} rows of {columns} columns are more than the {MOST_CELLS} values that are read at once"
+        )
 
 
 def check_channel_name(name: object) -> str:

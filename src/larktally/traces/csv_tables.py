@@ -21,10 +21,7 @@ from larktally.timing import Rate
 from larktally.traces.events import EventLog
 from larktally.traces.trace import Pieces, Trace, trace_from_columns
 
-__all__ = ["write_csv", "read_csv", "read_table", "MOST_CELLS"]
-
-MOST_CELLS = 2_000_000_000
-_WORDS = {"true": True, "false": False, "True": True, "False": False, "TRUE": True, "FALSE": False}
+__all__ = ["write_csv", "read_csv", "read_table"]
 
 
 def write_csv(source: Pieces, file: BinaryIO) -> None:

@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import TraceError
-from larktally.traces.columns import Channel, Column
+from larktally.traces.columns import Channel, Column, check_size
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_json, read_header
 from larktally.traces.states import state_from_text, state_text
@@ -93,6 +93,7 @@ def read_jsonl(path: Path) -> Trace:
 
 
 def _build(path: Path, header: Header, rows: list[_Row]) -> Trace:
+    check_size(path, len(rows), len(header.channels) + len(header.inputs))
     columns = {c.name: Column(c, np.zeros(len(rows), c.dtype)) for c in header.channels}
     inputs = {name: np.zeros(len(rows)) for name in header.inputs}
     changes: dict[str, list[tuple[int, Any]]] = {name: [] for name in columns}

@@ -19,7 +19,7 @@ import numpy.typing as npt
 
 from larktally.errors import LarkError, TraceError, did_you_mean
 from larktally.timing import Rate, as_rate
-from larktally.traces.columns import check_channel_name
+from larktally.traces.columns import check_channel_name, check_size
 from larktally.traces.csv_tables import read_table
 from larktally.traces.events import EventLog
 from larktally.traces.files import existing_file
@@ -164,6 +164,8 @@ def _parquet(path: Path) -> dict[str, Array]:
     import pyarrow.parquet as pq
 
     try:
+        about = pq.read_metadata(path)
+        check_size(path, about.num_rows, about.num_columns)
         table = pq.read_table(path, memory_map=False)
         names = [n for n in table.column_names if not pa.types.is_nested(table.schema.field(n).type)]
         found = {}

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from larktally.errors import TraceError
-from larktally.traces.columns import Channel, Column
+from larktally.traces.columns import Channel, Column, check_size
 from larktally.traces.digest import checksum_of
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_json, read_header
@@ -90,6 +90,7 @@ def read_parquet(path: Path) -> Trace:
             if METADATA_KEY not in metadata:
                 raise TraceError(f"{path}: Parquet, but not a trace: it has no {METADATA_KEY.decode()!r} metadata")
             header, raw = read_header(metadata[METADATA_KEY], str(path))
+            check_size(path, file.metadata.num_rows, file.metadata.num_columns)
             table = file.read()
     except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
         if isinstance(error, TraceError):
