@@ -462,3 +462,101 @@ def test_claims_about_the_whole_run_say_what_was_found(dusk_trace):
     }
     for that, found in said.items():
         assert found in str(lt.check(dusk_trace, [lt.claim("c", that)])[0])
+
+
+def stretches(flags):
+    """The lengths of unbroken stretches, one by one."""
+    found, run = [], 0
+    for flag in [*flags, False]:
+        if flag:
+            run += 1
+        elif run:
+            found, run = [*found, run], 0
+    return found
+
+
+def rows_of(flags):
+    return [k for k, flag in enumerate(flags) if flag]
+
+
+def gaps(flags):
+    rows = rows_of(flags)
+    return [b - a for a, b in zip(rows, rows[1:])]
+
+
+MEASURED = {
+    "apex(n)": lambda n, f: max(n) - n[0],
+    "reach(n)": lambda n, f: max(abs(x - n[0]) for x in n),
+    "greatest('n')": lambda n, f: max(n),
+    "smallest(n)": lambda n, f: min(n),
+    "area(n)": lambda n, f: sum(n) / 60,
+    "settling(n, 1)": lambda n, f: max((k + 1 for k, x in enumerate(n) if abs(x - n[-1]) > 1), default=0),
+    "value_when(n, f)": lambda n, f: next((x for x, flag in zip(n, f) if flag), math.nan),
+    "first_row(f)": lambda n, f: next(iter(rows_of(f)), math.nan),
+    "last_row(f)": lambda n, f: (rows_of(f) or [math.nan])[-1],
+    "time_to(f)": lambda n, f: next(iter(rows_of(f)), math.nan) / 60,
+    "rows_with(f)": lambda n, f: sum(f),
+    "air_time(f)": lambda n, f: max(stretches([not x for x in f]), default=0),
+    "longest(f)": lambda n, f: max(stretches(f), default=0),
+    "shortest(f)": lambda n, f: min(stretches(f), default=math.nan),
+    "longest_gap(f)": lambda n, f: max(gaps(f), default=math.nan),
+    "shortest_gap(f)": lambda n, f: min(gaps(f), default=math.nan),
+}
+
+
+@settings(max_examples=80, deadline=None)
+@given(traces())
+def test_every_measure_is_what_its_line_says(made):
+    trace, _ = made
+    n, f = trace["n"].tolist(), trace["f"].tolist()
+    for that, plain in MEASURED.items():
+        assert same(lt.measure(trace, that), float(plain(n, f))), that
+        value = float(plain(n, f))
+        result = lt.check(trace, [lt.claim("c", f"measured({that}, 0, 3)")])[0]
+        assert (result.verdict == "kept") == (0 <= value <= 3), that
+    table = lt.measured_over({"a": trace, "b": trace}, list(MEASURED)[:3])
+    assert table["a"] == table["b"] and list(table["a"]) == list(MEASURED)[:3]
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.text(max_size=200) | st.text("[]{}=\"'\n#claimnthat allow each define.0123", max_size=200))
+def test_any_text_in_a_claims_file_is_claims_or_one_error_that_names_the_file(tmp_path_factory, text):
+    path = tmp_path_factory.mktemp("claims") / "c.toml"
+    path.write_text(text, encoding="utf-8", newline="")
+    try:
+        assert lt.load_claims(path)
+    except lt.ClaimError as error:
+        assert str(path) in str(error)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "always(9**9**9**9 > 0)",
+        "always('a' * 1000000000 == 'a')",
+        "always(highest(n, last=1000000000000000000) > 0)",
+        "prev(" * 90 + "f" + ")" * 90,
+        "always(" + "not " * 400 + "f)",
+        "always(" + "(" * 300 + "f" + ")" * 300 + ")",
+        "always(f)" + " " * 20_000,
+        "always(__import__('os').system('true'))",
+        "always([x for x in (1, 2)])",
+        "always((lambda: f)())",
+        "always(f if f else f)",
+        "always(n.real.__class__ == 1)",
+        "always(f'{n}' == '')",
+        "always(n := 3)",
+        "always(*f)",
+    ],
+)
+def test_a_hostile_text_is_refused_or_cheap(text):
+    column = {
+        "n": Column(Channel("n", "number"), np.zeros(1000)),
+        "f": Column(Channel("f", "flag"), np.ones(1000, dtype=bool)),
+    }
+    header = Header(rate_text="60", channels=tuple(c.channel for c in column.values()))
+    trace = lt.Trace(header, column, {}, EventLog())
+    try:
+        lt.check(trace, [lt.claim("c", text)])
+    except lt.ClaimError as error:
+        assert len(str(error)) < 5000

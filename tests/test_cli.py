@@ -8,6 +8,7 @@ import pytest
 from click.testing import CliRunner
 
 import larktally as lt
+from larktally import cli
 from larktally.cli import main
 
 
@@ -37,7 +38,12 @@ def test_the_demo_runs_the_whole_thread(tmp_path):
     ):
         assert words in result.output
     written = sorted(path.name for path in (tmp_path / "demo").iterdir())
-    assert written == ["dusk_run.jsonl", "dusk_run.parquet", "dusk_run.png", "faulty_run.parquet", "quay.py"]
+    models, runs = ["canal.py", "evening.py", "quay.py"], ["dusk_run", "evening_lost", "evening_won"]
+    kept = [f"{run}.{suffix}" for run in runs for suffix in ("parquet", "png")]
+    assert written == sorted([*models, *kept, "dusk_run.jsonl", "faulty_run.parquet"])
+    assert "33 of the canal's 33 claims kept; the fault planted on the quay was found in row 52" in result.output
+    again = call("run", tmp_path / "demo" / "evening.py:a_pause", "--to", tmp_path / "t")
+    assert again.exit_code == 0 and "3 of 3 claims passed" in again.output
     assert (tmp_path / "demo" / "dusk_run.png").read_bytes()[16:24] == (1280).to_bytes(4) + (800).to_bytes(4)
 
 
@@ -70,6 +76,8 @@ def test_show_prints_rows_and_events(dusk_trace, tmp_path):
     shown = call("show", path, "--frames", "29..31,76", "--only", "wick.y")
     lines = shown.output.splitlines()
     assert lines[0].startswith("dusk_run: rows 0..220 at 60 frames/s")
+    assert lines[2].split() == ["wick.gait", "saaa"] and "s standing, a airborne" in lines[3]
+    lines = lines[next(n for n, line in enumerate(lines) if line.startswith("row ")) - 1 :]
     assert [line.split()[:3] for line in lines[2:6]] == [
         ["29", "0.483", "16"],
         ["30", "0.500", "21.75"],
@@ -189,3 +197,72 @@ def test_a_model_file_that_does_not_run_is_told_by_its_line(tmp_path):
         model.write_text(text)
         result = call("run", model, "--to", tmp_path)
         assert result.exit_code == 2 and said in result.output
+
+
+@pytest.fixture
+def two_traces(model_file, tmp_path):
+    call("run", model_file, "--to", tmp_path)
+    (tmp_path / "same.toml").write_text("[[claim]]\nname = 'as before'\nthat = \"same('wick.y', tol=1)\"\n")
+    return tmp_path / "dusk_run.parquet", tmp_path / "faulty_run.parquet", tmp_path
+
+
+def test_a_second_trace_a_tolerance_and_a_baseline_are_given_on_the_command_line(two_traces, model_file):
+    good, bad, folder = two_traces
+    assert call("check", good, folder / "same.toml", "--against", good).exit_code == 0
+    broken = call("check", bad, folder / "same.toml", "--against", good)
+    assert broken.exit_code == 1 and "same('wick.y', tol=1)" in broken.output and "row 52" in broken.output
+    assert "there is no other one" in call("check", bad, folder / "same.toml").stderr
+    assert call("replay", good, f"{model_file}:faulty_run", "--tolerance", "wick.*=1000").exit_code == 1
+    assert call("replay", good, f"{model_file}:dusk_run", "--tolerance", "4u").exit_code == 0
+    kept = folder / "baselines"
+    assert call("run", f"{model_file}:dusk_run", "--to", folder, "--baseline", kept).exit_code == 1
+    made = call("run", f"{model_file}:dusk_run", "--to", folder, "--baseline", kept, "--accept")
+    assert made.exit_code == 0 and "a new baseline" in made.output
+    plain = json.loads(call("run", f"{model_file}:dusk_run", "--to", folder, "--baseline", kept, "--json").output)
+    assert plain[0]["baseline"]["passed"] and plain[0]["baseline"]["comparison"]["identical"]
+    assert "goes with --baseline" in call("run", model_file, "--accept").stderr
+
+
+def test_convert_goes_between_the_formats_and_says_what_a_thinned_one_loses(two_traces):
+    good, _, folder = two_traces
+    for suffix in ("jsonl", "parquet", "csv", "vcd"):
+        done = call("convert", good, folder / f"x.{suffix}")
+        assert done.exit_code == 0 and "221 rows, 10 channels, 10 events" in done.output
+    assert lt.load_trace(folder / "x.jsonl").digest == lt.load_trace(good).digest
+    thin = call("convert", good, folder / "thin.parquet", "--every", "5")
+    assert "45 of 221 rows; strays most in: wick.vy" in thin.output
+    assert (
+        "its rows are not frames"
+        in call("check", folder / "thin.parquet", folder / "same.toml", "--against", good).stderr
+    )
+    assert "not a recording that can be recovered" in call("convert", good, folder / "y.parquet", "--recover").stderr
+    assert (
+        "no such file; did you mean 'dusk_run.parquet'"
+        in call("convert", folder / "dusk_run.parqet", folder / "z.csv").stderr
+    )
+
+
+def test_durations_are_told_exactly_and_summed():
+    done = call("durations", "0.1s", "0.35s", "--rates", "60,144")
+    lines = done.output.splitlines()
+    first = next(line.split() for line in lines if line.startswith("0.1s"))
+    assert first[:4] == ["0.1s", "60", "6", "6"] and "(+1)" in first
+    assert "they end in frame 27 at 60, 66 at 144" in done.output
+    plain = json.loads(call("durations", "9f", "--rates", "60000/1001", "--json").output)
+    assert plain[0]["exact"] == "9" and plain[0]["over_in"] == 9
+    for words, said in (
+        (("0.1x",), "neither frames"),
+        (("0.1s", "--rates", "0"), "a rate is above 0"),
+        (("0s",), "between 0 and"),
+    ):
+        failed = call("durations", *words)
+        assert failed.exit_code == 2 and said in failed.stderr
+
+
+@pytest.mark.parametrize("command", list(cli._COMMANDS))
+def test_every_command_has_help_and_refuses_what_it_does_not_know(command):
+    done = call(command, "--help")
+    assert done.exit_code == 0 and "Usage:" in done.output and len(done.output.splitlines()) > 5
+    assert call(command, "--no-such-option").exit_code == 2
+    near = call(command[:-1] + "q")
+    assert near.exit_code == 2 and "no command" in near.stderr

@@ -6,11 +6,15 @@ import sys
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from tests.test_sim import QUAY, model, run
 
 import larktally as lt
 from larktally.runs.lags import lag_of
+from larktally.runs.moved_events import event_changes
 from larktally.runs.tolerance import apart
+from larktally.traces import EventLog
 from larktally.traces.trace import trace_from_columns
 
 
@@ -307,3 +311,95 @@ def test_compare_and_convert_on_the_command_line(tmp_path, dusk_trace):
     assert "suffix" in cli("convert", a, tmp_path / "a").stderr
     assert cli("convert", a, tmp_path / "s.csv", "--inputs").returncode == 0
     assert lt.InputScript.from_csv(tmp_path / "s.csv").last_frame == 190
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.integers(0, 10**6), st.integers(-20, 20).filter(bool), st.integers(0, 120), st.sampled_from(["number", "label"])
+)
+def test_a_channel_moved_by_any_lag_from_any_row_is_found(seed, lag, start, kind):
+    draw = np.random.default_rng(seed)
+    long = np.repeat(draw.integers(0, 5, 60), draw.integers(1, 9, 60))[:260].astype(float)
+    long = np.concatenate([long, draw.integers(0, 5, 300 - len(long)).astype(float)])
+    a = long[30:270]
+    b = a.copy()
+    b[start:] = long[30 + start - lag : 270 - lag]
+    as_kind = (lambda x: x) if kind == "number" else (lambda x: np.array([f"s{int(v)}" for v in x], dtype=object))
+    one, other = (trace_from_columns({"x": as_kind(x)}, 60).columns["x"] for x in (a, b))
+    found = lag_of(one, other, lt.Tolerance())
+    if found is None:  # what is left agrees by itself, or holds too little to tell
+        assert (a[start:] == b[start:]).mean() > 0.2 or len(set(b[start:])) < 3 or start > 100
+        return
+    assert found.frames == lag and found.row <= max(start, start + lag) + 1
+    shifted = slice(found.row - lag, len(a) - lag) if lag > 0 else slice(found.row - lag, len(a))
+    assert (b[found.row : found.row + len(a[shifted])] == a[shifted]).all()
+
+
+@settings(max_examples=100, deadline=None)
+@given(*[st.lists(st.tuples(st.integers(0, 40), st.sampled_from(["hop", "land"])), max_size=8)] * 2)
+def test_every_event_is_the_same_missing_new_or_moved_and_none_is_lost(first, second):
+    logs = [EventLog(*zip(*sorted(said))) if said else EventLog() for said in (first, second)]
+    for log in logs:
+        log.sources, log.data = [""] * len(log.rows), [""] * len(log.rows)
+    changes = event_changes(*logs)
+    for name in ("hop", "land"):
+        before = sorted(row for row, said in first if said == name)
+        for change in changes:
+            if change.name == name and change.first is not None:
+                before.remove(change.first)
+            if change.name == name and change.second is not None:
+                before.append(change.second)
+        assert sorted(before) == sorted(row for row, said in second if said == name)
+    assert not any(change.moved == 0 for change in changes)
+
+
+@given(st.floats(allow_nan=False, allow_infinity=False), st.integers(0, 5), st.booleans())
+def test_ulps_are_steps_from_one_float_to_the_next(start, steps, up):
+    other = np.float64(start)
+    for _ in range(steps):
+        other = np.nextafter(other, np.inf if up else -np.inf)
+    if not np.isfinite(other):
+        return
+    one, two = (trace_from_columns({"x": np.array([x])}, 60).columns["x"] for x in (start, other))
+    assert not apart(one, two, 1, lt.Tolerance(ulps=max(steps, 1))).any()
+    if steps > 1 and start != 0:
+        assert apart(one, two, 1, lt.Tolerance(ulps=steps - 1)).any() == (steps - 1 < steps)
+
+
+def test_a_recording_of_another_version_is_compared_in_what_both_have(dusk_trace):
+    from larktally.demo import quay
+
+    def newer(setup):
+        sim = quay.lamplighter(setup)
+        sim.value("wick.coat", "grey")
+        return sim
+
+    found = lt.replay(dusk_trace, newer)
+    assert found.added == ("wick.coat",) and found.divergence is None and not found.identical
+    back = lt.replay(lt.record(quay.dusk_run.changed(subject=newer)), quay.dusk_run)
+    assert back.removed == ("wick.coat",) and "does not have any more: wick.coat" in str(back)
+
+
+def test_recordings_keep_some_channels_stop_and_are_watched(tmp_path):
+    from larktally.demo import quay
+
+    seen = []
+    trace = lt.record(quay.dusk_run, only=["wick.?", "wick.gait"], watch=lambda row, frames: seen.append((row, frames)))
+    assert (
+        trace.channels == ["wick.x", "wick.y", "wick.gait"]
+        and trace.header.partial
+        and seen == [(129, 220), (221, 220)]
+    )
+    assert lt.replay(trace, quay.dusk_run).identical
+    stopped = lt.record(quay.faulty_run, stop_at_breach=True, to=tmp_path / "a.jsonl")
+    assert (
+        stopped.rows == 53
+        and lt.load_trace(tmp_path / "a.jsonl").header.end == "breach of 'a hop starts on the ground'"
+    )
+    with pytest.raises(lt.LarkError, match="only= keeps no channel; there are: wick.x"):
+        lt.record(quay.dusk_run, only="moth.*")
+    with pytest.raises(lt.LarkError, match=r"lists rows 0..220, not 300"):
+        lt.record(quay.dusk_run, states=[300])
+    with pytest.raises(lt.TraceError, match="a trace is saved as"):
+        lt.record(quay.dusk_run, to=tmp_path / "a.txt")
+    assert list(tmp_path.iterdir()) == [tmp_path / "a.jsonl"]

@@ -1,5 +1,6 @@
 """Recording into a file, other files of a run, logs from elsewhere, thinned recordings."""
 
+import json
 import os
 import random
 import signal
@@ -13,6 +14,7 @@ import pandas as pd
 import pytest
 import vcd.reader
 from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from tests.test_files import traces
 
 import larktally as lt
@@ -309,3 +311,95 @@ def test_memory_stays_flat_while_a_long_run_goes_into_a_file(tmp_path):
     done = subprocess.run([sys.executable, "-c", code, str(tmp_path)], capture_output=True, text=True, env=environment)
     assert done.returncode == 0, done.stderr
     assert int(done.stdout) < 40_000, "kilobytes more for 400,000 rows of 21 bytes"
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(
+        st.tuples(
+            st.integers(-(10**6), 10**6),
+            st.booleans(),
+            st.sampled_from("abc"),
+            st.sampled_from(["", "hop", "hop|land"]),
+        ),
+        min_size=2,
+        max_size=20,
+    ),
+    st.sampled_from([30, 60, 144]),
+    st.sampled_from([",", ";"]),
+    st.sampled_from(["csv", "jsonl", "parquet"]),
+)
+def test_what_a_log_holds_stands_in_the_trace_under_its_new_name(tmp_path, rows, rate, delimiter, kind):
+    path, mapping = tmp_path / f"log.{kind}", tmp_path / "map.toml"
+    table = {
+        "t": [round(1000 * k / rate, 3) for k in range(len(rows))],
+        "cm": [row[0] for row in rows],
+        "on": [int(row[1]) for row in rows],
+        "state": [row[2] for row in rows],
+        "what": [row[3] for row in rows],
+    }
+    frame = pd.DataFrame(table)
+    if kind == "csv":
+        frame.to_csv(path, sep=delimiter, index=False)
+    elif kind == "jsonl":
+        path.write_text("".join(json.dumps(line) + "\n" for line in frame.to_dict("records")))
+    else:
+        frame.to_parquet(path)
+    mapping.write_text(
+        f'time = "t"\ntime_unit = "ms"\nrate = {rate}\ndelimiter = "{delimiter}"\nevents = "what"\nevents_separator = "|"\n'
+        'rest = "drop"\n[channels]\n"wick.y" = { column = "cm", scale = 0.01 }\n"wick.on" = { column = "on", kind = "flag" }\n'
+        '"wick.gait" = { column = "state", labels = { "a" = "up", "b" = "down" } }\n'
+    )
+    if any(row[2] == "c" for row in rows):
+        with pytest.raises(lt.TraceError, match="'c' is not one of its labels"):
+            lt.load_trace(path, mapping=mapping)
+        return
+    trace = lt.load_trace(path, mapping=mapping)
+    assert trace["wick.y"].tolist() == [row[0] * 0.01 for row in rows] and trace.rate == rate
+    assert trace["wick.on"].tolist() == [row[1] for row in rows]
+    assert trace["wick.gait"].tolist() == [{"a": "up", "b": "down"}[row[2]] for row in rows]
+    expected = [(k, name) for k, row in enumerate(rows) for name in row[3].split("|") if name]
+    assert [(e.row, e.name) for e in trace.events] == expected
+    mapping.write_text(mapping.read_text().replace(f"rate = {rate}\n", ""))
+    if len(rows) > 3:
+        assert lt.load_trace(path, mapping=mapping).rate == rate
+
+
+def test_a_recording_that_goes_on_survives_flipped_bytes_as_one_message(tmp_path):
+    lt.record(Walk, TAPS, frames=5200, to=tmp_path / "whole.parquet")
+    from larktally.runs import into_file
+
+    class Stops(Exception):
+        pass
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(
+            into_file.FileRecording,
+            "finished",
+            lambda self, *a, **k: (self._writer.close(), (_ for _ in ()).throw(Stops()))[1],
+        )
+        with pytest.raises(Stops):
+            lt.record(Walk, TAPS, frames=5200, to=tmp_path / "cut.parquet")
+    content = (tmp_path / "cut.parquet.partial").read_bytes()
+    assert Partial(tmp_path / "cut.parquet.partial").whole()["n"].tolist() == list(range(5201))
+    draw = random.Random(9)
+    for _ in range(120):
+        flipped = bytearray(content)
+        flipped[draw.randrange(4000)] ^= 1 << draw.randrange(8)
+        (tmp_path / "f.partial").write_bytes(flipped)
+        try:
+            Partial(tmp_path / "f.partial").whole()
+        except lt.TraceError as error:
+            assert "f.partial" in str(error)
+
+
+def test_a_small_file_that_unfolds_beyond_any_run_is_refused(tmp_path, monkeypatch):
+    from larktally.traces import columns
+
+    still = lt.record(Walk, frames=3000)
+    for suffix in ("parquet", "jsonl"):
+        path = still.save(tmp_path / f"a.{suffix}")
+        monkeypatch.setattr(columns, "MOST_CELLS", 3000)
+        with pytest.raises(lt.TraceError, match="more than the 3000 values that are read at once"):
+            lt.load_trace(path)
+        monkeypatch.undo()

@@ -527,3 +527,168 @@ def test_everything_that_counts_is_restored_in_the_middle():
 def test_what_cannot_count_is_told_so(make, said):
     with pytest.raises(lt.LarkError, match=said):
         run(make, 3)
+
+
+class Ticks:
+    """A clock told from its changes of rate: how often it has ticked up to and with each row."""
+
+    def __init__(self, rates, rows):
+        self.count, part, share = [0], Fraction(0), Fraction(1)
+        for row in range(1, rows + 1):
+            part += share
+            self.count.append(self.count[-1] + (part >= 1))
+            part -= part >= 1
+            if row in rates and Fraction(rates[row]) != share:
+                part, share = Fraction(0), Fraction(rates[row])
+
+    def ticks(self, row):
+        return row > 0 and self.count[row] > self.count[row - 1]
+
+
+clock_changes = st.dictionaries(st.integers(1, 40), shares, max_size=3)
+calls = st.dictionaries(st.integers(1, 40), st.sampled_from(["start", "end", "pause", "resume"]), max_size=9)
+
+
+def on_a_clock(make, ops, rates, frames=45):
+    """A run of one part on a clock whose rate changes; `ops[row]` is called after that row's machines."""
+
+    def build(sim):
+        clock = sim.clock("c")
+        part = make(sim)
+
+        def act(now):
+            if now.frame in rates:
+                clock.run(rates[now.frame])
+            if now.frame in ops:
+                ops[now.frame](part)
+
+        sim.after("machines", act)
+
+    return run(build, frames)
+
+
+ONCE = {
+    "delay": (lambda n: lambda s: s.delay("p", n, clock="c"), {"start": "start", "end": "call_off"}, "due"),
+    "opening": (lambda n: lambda s: s.opening("p", n, clock="c"), {"start": "open", "end": "take"}, "closed"),
+}
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.sampled_from(list(ONCE)), calls, st.integers(1, 9), clock_changes)
+def test_a_delay_and_an_opening_end_n_ticks_after_they_began_unless_ended_before(kind, ops, length, rates):
+    make, words, said = ONCE[kind]
+    trace = on_a_clock(
+        make(length), {row: lambda p, w=w: getattr(p, words.get(w, w))() for row, w in ops.items()}, rates
+    )
+    ticks = Ticks(rates, 45).count
+    began, stood, left, ends = (
+        None,
+        None,
+        0,
+        [],
+    )  # began: the tick of its start; stood: what was left when it was paused
+    for row in range(46):
+        if began is not None and stood is None:
+            left = max(length - (ticks[row] - began), 0)
+            if left == 0:
+                ends, began = [*ends, row], None
+        op = ops.get(row)
+        if op == "start":
+            began, stood, left = ticks[row], None, length
+        elif op == "end":
+            began, stood, left = None, None, 0
+        elif op == "pause" and began is not None and stood is None:
+            stood = left
+        elif op == "resume" and stood is not None:
+            began, stood = ticks[row] - (length - stood), None
+        assert trace["p.left"][row] == left, row
+    assert [e.row for e in trace.events.named(said)] == ends
+
+
+@settings(max_examples=100, deadline=None)
+@given(calls, clock_changes)
+def test_a_stopwatch_counts_the_ticks_in_which_it_ran(ops, rates):
+    words = {"start": "start", "end": "finish"}
+    trace = on_a_clock(
+        lambda s: s.stopwatch("p", clock="c"),
+        {row: lambda p, w=w: getattr(p, words.get(w, w))() for row, w in ops.items()},
+        rates,
+    )
+    ticks, count, running = Ticks(rates, 45), 0, False
+    for row in range(46):
+        count += running and ticks.ticks(row)
+        op = ops.get(row)
+        if op == "start":
+            count, running = 0, True
+        elif op in ("end", "pause"):
+            running = False
+        elif op == "resume":
+            running = True
+        assert (trace["p.count"][row], trace["p.running"][row]) == (count, running), row
+        assert trace["p.seconds"][row] == count // 60
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.integers(1, 6), st.sets(st.integers(1, 40), max_size=25), st.sampled_from(["wait", "reset"]), clock_changes)
+def test_an_interval_counts_the_ticks_in_which_its_condition_holds(length, off, otherwise, rates):
+    def build(sim):
+        clock, on = sim.clock("c"), sim.value("on", True)
+        sim.interval("p", length, runs_while="on", otherwise=otherwise, clock="c")
+
+        def act(now):
+            on.now = now.frame not in off
+            if now.frame in rates:
+                clock.run(rates[now.frame])
+
+        sim.after("machines", act)
+
+    trace, ticks, counted, due = run(build, 45), Ticks(rates, 45), 0, []
+    for row in range(1, 46):
+        if ticks.ticks(row):
+            counted = counted + 1 if row - 1 not in off else counted if otherwise == "wait" else 0
+            if counted == length:
+                due, counted = [*due, row], 0
+        assert trace["p.left"][row] == length - counted, row
+    assert [e.row for e in trace.events.named("due")] == due
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.sets(st.integers(1, 45), max_size=30), st.integers(1, 9), st.booleans())
+def test_a_gate_lets_a_touch_count_once_and_opens_when_its_lock_and_the_touch_are_over(touched, length, once):
+    trace = played(lambda sim: sim.gate("p", length, once=once), {row: [ask] for row in touched}, 60)
+    locked_at, taken = None, []
+    for row in range(61):
+        if locked_at is not None and row >= locked_at + length and (not once or row - 1 not in touched):
+            locked_at = None
+        if locked_at is None and row in touched:
+            locked_at, taken = row, [*taken, row]
+        assert trace["p"][row] == ("ready" if locked_at is None else "locked"), row
+        assert trace["p.left"][row] == (0 if locked_at is None else max(locked_at + length - row, 0))
+    assert [e.row for e in trace.events.named("taken")] == taken
+
+
+@settings(max_examples=80, deadline=None)
+@given(
+    st.integers(1, 9),
+    st.booleans(),
+    st.sampled_from([24, 30, 60, 90, 144]),
+    st.dictionaries(st.integers(0, 8), st.just("m"), max_size=3),
+    clock_changes,
+)
+def test_a_clip_shows_its_frames_by_its_own_rate_and_says_each_mark_in_its_row(frames, loop, rate, marks, rates):
+    marks = {f"m{at}": at for at in marks if at < frames}
+    clips = {"idle": lt.Clip(1, loop=True), "play": lt.Clip(frames, loop=loop, marks=marks, rate=rate)}
+    make = lambda sim: sim.animation("p", clips, "idle", clock="c")  # noqa: E731
+    trace, ticks = on_a_clock(make, {3: lambda p: p.play("play")}, rates), Ticks(rates, 45).count
+    said, ended = [], None
+    for row in range(3, 46):
+        shown = [int((ticks[r] - ticks[3]) * Fraction(rate, 60)) for r in (row - 1, row)] if row > 3 else [-1, 0]
+        if ended is None:
+            passed = range(shown[0] + 1, shown[1] + 1)
+            for frame in passed if loop else [f for f in passed if f < frames]:
+                said += [(row, name) for name, at in marks.items() if at == frame % frames]
+            ended = row if not loop and shown[1] >= frames else None
+        expected = shown[1] % frames if loop else min(shown[1], frames - 1)
+        assert trace["p.frame"][row] == expected, row
+    assert [(e.row, e.data["mark"]) for e in trace.events.named("mark")] == said
+    assert [e.row for e in trace.events.named("finished")] == ([ended] if ended else [])

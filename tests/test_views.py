@@ -1,10 +1,14 @@
 """Pictures, strips and tables: what they hold, and what is refused."""
 
 import json
+import os
+import subprocess
+import sys
 import xml.etree.ElementTree as ET
 
 import pytest
 from click.testing import CliRunner
+from tests.test_sim import assert_restores
 
 import larktally as lt
 from larktally.cli import main
@@ -42,6 +46,23 @@ def test_every_scenario_of_the_canal_keeps_its_claims_at_its_end():
         if name.startswith("evening")
     }
     assert ends == {"evening_won": "won", "evening_lost": "lost"}
+
+
+def test_the_canal_is_restored_in_the_middle_of_its_evening():
+    scenario = evening.SCENARIOS["evening_won"]
+    inputs = lt.InputScript.from_columns(lt.record(scenario).inputs)
+    assert_restores(scenario.subject, inputs, 864, (100, 300, 480, 600, 620, 800))
+
+
+def test_an_evening_gives_the_same_bytes_in_another_process_with_another_hash_seed():
+    code = "import larktally as lt; from larktally.demo import evening as e; print(lt.record(e.SCENARIOS['evening_won']).digest)"
+    digests = set()
+    for seed in ("1", "77"):
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, env={**os.environ, "PYTHONHASHSEED": seed}
+        )
+        digests.add(done.stdout.strip())
+    assert digests == {lt.record(evening.SCENARIOS["evening_won"]).digest}
 
 
 def test_a_picture_holds_path_lanes_lines_breaches_and_the_divergence(files, monkeypatch):

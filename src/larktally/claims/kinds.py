@@ -69,6 +69,7 @@ def setting_value(words: Vocabulary, name: str) -> Node:
 class _Checker:
     def __init__(self, words: Vocabulary, text: str | None) -> None:
         self._words, self._text = words, text
+        self._known: dict[int, tuple[str, Node]] = {}
         self._checks: dict[str, Callable[[Parameter, Node], None]] = {
             "event": self._event,
             "action": self._action,
@@ -92,6 +93,12 @@ class _Checker:
         raise ClaimError(f"{why} (in {to_text(node)[:200]})")
 
     def kind(self, node: Node) -> str:
+        """The kind of a node, found once: asking again for each call around it would double the work with every one."""
+        if id(node) not in self._known:
+            self._known[id(node)] = (self._kind(node), node)
+        return self._known[id(node)][0]
+
+    def _kind(self, node: Node) -> str:
         match node:
             case Number():
                 return "number"

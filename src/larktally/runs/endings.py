@@ -26,7 +26,8 @@ class Endings:
     def __init__(self, until: str | None, claims: Iterable[Claim] = ()) -> None:
         self._until = until
         self._claims = [one for one in claims if isinstance(one.tree, Call) and one.tree.name not in _NEVER_FOR_GOOD]
-        self.next = FIRST_LOOK if until is not None or self._claims else 2**62
+        self.active = until is not None or bool(self._claims)
+        self.next = FIRST_LOOK if self.active else 2**62
 
     def find(self, trace: Trace) -> tuple[int, str] | None:
         """The row with which a run ends, and why, in the rows there are by now; None where it goes on."""

@@ -120,7 +120,7 @@ class _Recording:
         self._subject = make_subject(scenario.subject)
         self._begin()
         self._answers = Answers(self._feed, self._channels, tuple(declared_names(self._inner, "events") or ()))
-        if self._to is not None and scenario.until is None and self._endings.next > int(scenario.frames):
+        if self._to is not None and not self._endings.active:
             self._file = FileRecording(
                 self._to, self._feed, self._header(self._channels, tuple(self._feed.view.actions), None)
             )
@@ -139,7 +139,7 @@ class _Recording:
             header = self._header(self._rows.channels, tuple(self._feed.view.actions), stopped)
             return self._file.finished(header, self._states, failed=failure is not None)
         trace = self._finished(stopped)
-        found = self._endings.find(trace) if self._endings.next < 2**62 else None
+        found = self._endings.find(trace) if self._endings.active else None
         if found is not None:
             trace = self._cut(trace, *found)
         trace.states = {row: state for row, state in self._states.items() if row < trace.rows}

@@ -91,7 +91,8 @@ class Partial:
                 f"{path}: an Arrow stream, but not a recording: it has no {METADATA_KEY.decode()!r} metadata"
             )
         self._began, _ = read_header(metadata[METADATA_KEY], str(path))
-        self._whole = self._count()
+        with self._told():
+            self._whole = self._count()
         self.rows = sum(rows for rows, _, _ in self._whole)
         self.header = header if header is not None else self._recovered()
 
@@ -102,6 +103,10 @@ class Partial:
 
     def pieces(self, names: Collection[str] | None = None) -> Iterator[Trace]:
         """The batches as traces, with the labels of the header."""
+        with self._told():
+            yield from self._pieces(names)
+
+    def _pieces(self, names: Collection[str] | None) -> Iterator[Trace]:
         channels = [c for c in self.header.channels if names is None or c.name in names]
         fields = [*(c.name for c in channels), *(f"input:{name}" for name in self.header.inputs), "events"]
         for batch in self._batches(len(self._whole), fields):
@@ -128,6 +133,16 @@ class Partial:
             events.extend(piece.events.shifted(first))
             first += piece.rows
         return Trace(self.header, columns, inputs, events)
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        """What is broken inside is one message that names the file."""
+        try:
+            yield
+        except TraceError:
+            raise
+        except (pa.ArrowException, LookupError, ValueError, TypeError, AttributeError) as error:
+            raise TraceError(f"{self.path}: broken: {_first_line(error)}") from None
 
     def _batches(self, most: int | None = None, fields: Collection[str] | None = None) -> Iterator[Any]:
         """The batches, with all columns or the ones named; all are checked where `most` of them are not known whole."""

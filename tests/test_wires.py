@@ -1,0 +1,175 @@
+"""Lines over a pipe, whatever way they are cut up; and the messages of the programs' page."""
+
+import json
+import os
+import re
+import shutil
+import subprocess
+import threading
+import time
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import larktally as lt
+from larktally.cli import main
+from larktally.programs import wire as wires
+from larktally.programs.abilities import abilities_of, columns_of, events_of, row_of
+from larktally.programs.speaking import Misspoke
+from larktally.programs.wire import WireError, pipe_wire
+
+ROOT = Path(__file__).parent.parent
+
+
+def piped():
+    """A wire, and the two ends that a program would hold."""
+    there, ours = os.pipe()
+    mine, theirs = os.pipe()
+    return pipe_wire(mine, ours), there, theirs
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(st.binary(max_size=40).map(lambda b: b.replace(b"\n", b"").rstrip(b"\r")), max_size=8), st.integers(1, 17)
+)
+def test_lines_come_whole_however_they_are_cut_up(lines, size):
+    wire, there, theirs = piped()
+    sent = b"".join(line + b"\n" for line in lines)
+    for at in range(0, len(sent), size):
+        os.write(theirs, sent[at : at + size])
+    assert [wire.line(time.monotonic() + 5) for _ in lines] == lines
+    os.close(theirs)
+    with pytest.raises(WireError, match="it went away"):
+        wire.line(time.monotonic() + 5)
+    wire.close()
+    os.close(there)
+
+
+def test_a_line_that_never_ends_is_given_up_by_time_and_by_size(monkeypatch):
+    wire, _, theirs = piped()
+    os.write(theirs, b"half")
+    began = time.monotonic()
+    with pytest.raises(WireError, match="no answer in time"):
+        wire.line(began + 0.2)
+    assert time.monotonic() - began < 2
+    monkeypatch.setattr(wires, "MOST_BYTES", 100)
+    os.write(theirs, b"x" * 200)
+    with pytest.raises(WireError, match="a line of more than 100 bytes"):
+        wire.line(time.monotonic() + 5)
+
+
+def test_a_large_message_to_a_program_that_talks_back_first_does_not_lock_up():
+    wire, there, theirs = piped()
+
+    def talk():
+        os.write(theirs, b"y" * 60_000 + b"\n")
+        read = 0
+        while read < 1_000_001:
+            read += len(os.read(there, 1 << 16))
+        os.write(theirs, b"done\n")
+
+    thread = threading.Thread(target=talk)
+    thread.start()
+    wire.send(b"x" * 1_000_000, time.monotonic() + 10)
+    assert len(wire.line(time.monotonic() + 10)) == 60_000 and wire.line(time.monotonic() + 10) == b"done"
+    thread.join()
+
+
+HELLO = {
+    "protocol": 1,
+    "name": "g",
+    "channels": [{"name": "y", "kind": "number"}, {"name": "s", "kind": "label", "labels": ["a"]}],
+}
+
+
+@pytest.mark.parametrize(
+    ("changed", "said"),
+    [
+        ({"protocol": "1"}, "it speaks protocol '1'"),
+        ({"channels": []}, "lists none"),
+        ({"channels": "y"}, "'channels' is a list"),
+        ({"channels": [{"name": "y"}]}, "a channel is"),
+        ({"channels": [{"name": "y", "kind": "float"}]}, "a channel is"),
+        ({"channels": [{"name": "y", "kind": "number"}] * 2}, "two channels are called 'y'"),
+        ({"channels": [{"name": "s", "kind": "label"}]}, "announces no labels"),
+        ({"channels": [{"name": "frame", "kind": "count"}]}, "cannot be called 'frame'"),
+        ({"actions": ["hop", 3]}, "an action has a name"),
+        ({"rates": [60, "fast"]}, "a rate is"),
+        ({"events": [3]}, "'events' is a list of names"),
+    ],
+)
+def test_an_answer_to_hello_that_does_not_fit_is_told_by_its_key(changed, said):
+    with pytest.raises(Misspoke, match=re.escape(said)):
+        abilities_of({**HELLO, **changed})
+
+
+def test_rows_columns_and_events_are_checked_where_they_come_in():
+    able = abilities_of(HELLO)
+    assert row_of({"row": {"y": "-inf", "s": "a"}}, able) == (float("-inf"), "a")
+    assert columns_of({"columns": {"y": [1, "nan"], "s": ["a", "a"]}}, able, 2)[1] == ["a", "a"]
+    assert [(f, e.name, e.source, e.data) for f, e in events_of({"events": [[3, "x"], [4, "y", "w", {"n": 1}]]}, 3, 4)] == [
+        (3, "x", "", {}), (4, "y", "w", {"n": 1}),
+    ]  # fmt: skip
+    for call, said in (
+        (lambda: row_of({"row": {"y": 1}}, able), "no channel 's'"),
+        (lambda: row_of({"row": [1]}, able), "'row' is an object"),
+        (lambda: columns_of({"columns": {"y": [1], "s": ["a"], "z": [1]}}, able, 1), "no channel 'z'"),
+        (lambda: columns_of({"columns": {"y": [1], "s": 3}}, able, 1), "not 3"),
+        (lambda: events_of({"events": [[5, "x"]]}, 3, 4), "not in order within 3..4"),
+        (lambda: events_of({"events": [[4, "x"], [3, "y"]]}, 3, 4), "not in order"),
+        (lambda: events_of({"events": [["x"]]}, 3, 4), "an event is"),
+        (lambda: events_of({"events": [[3, "x", "", 4]]}, 3, 4), "an event is"),
+    ):
+        with pytest.raises(Misspoke, match=re.escape(said)):
+            call()
+
+
+def test_every_message_on_the_programs_page_is_what_the_library_sends_and_takes():
+    text = (ROOT / "docs" / "programs.md").read_text(encoding="utf-8")
+    sent = [json.loads(line[2:]) for line in re.findall(r"^→ .*$", text, re.M)]
+    taken = [json.loads(line[2:]) for line in re.findall(r"^← .*$", text, re.M)]
+    assert [message["method"] for message in sent] == ["hello", "reset", "step", "save", "load", "end"]
+    results = {message["method"]: answer.get("result") for message, answer in zip(sent, taken)}
+    able = abilities_of(results["hello"])
+    assert row_of(results["reset"], able) == (16, "standing") and able.saves and able.actions[1].analog
+    step = sent[2]["params"]
+    assert columns_of(results["step"], able, step["frames"])[0] == [16, 21.75, 27.25]
+    assert events_of(results["step"], 1, 3)[0][1].data == {"speed": 360}
+    assert set(step["inputs"]) == {action.name for action in able.actions}
+    assert row_of(results["load"], able) == (27.25, "airborne") and taken[-1]["error"]["data"] == {"frame": 2}
+
+
+def test_the_block_on_the_programs_page_runs(tmp_path, monkeypatch):
+    if not shutil.which("cc"):
+        pytest.skip("there is no C compiler here")
+    (tmp_path / "build").mkdir()
+    source = ROOT / "examples" / "programs" / "lantern.c"
+    subprocess.run(["cc", "-O2", "-o", tmp_path / "build" / "game", source], check=True)
+    monkeypatch.chdir(tmp_path)
+    (block,) = re.findall(
+        r"^```py\n(.*?)^```", (ROOT / "docs" / "programs.md").read_text(encoding="utf-8"), re.M | re.S
+    )
+    names = {}
+    exec(block, names)
+    assert names["trace"].rows == 601 and names["trace"].header.program["command"] == ["./game", "--headless"]
+
+
+def test_the_block_on_the_testing_page_runs_in_a_new_project(tmp_path):
+    folder = tmp_path / "game"
+    assert CliRunner().invoke(main, ["new", str(folder)]).exit_code == 0
+    (block,) = re.findall(r"^```py\n(.*?)^```", (ROOT / "docs" / "testing.md").read_text(encoding="utf-8"), re.M | re.S)
+    (folder / "test_model.py").write_text(block)
+    shutil.copy(folder / "baselines" / "walk.claims.toml", folder / "walk.claims.toml")
+    words = ["python", "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_model.py"]
+    done = subprocess.run(words, cwd=folder, capture_output=True, text=True)
+    assert "6 passed" in done.stdout, done.stdout
+
+
+def test_a_program_that_sends_too_much_of_everything_is_bounded(tmp_path):
+    script = tmp_path / "deep.py"
+    script.write_text("import sys\nfor line in sys.stdin:\n    print('[' * 100000, flush=True)\n")
+    with pytest.raises(lt.SubjectFailed, match="is no JSON"):
+        lt.record(lt.Scenario(lt.Program(["python", str(script)]), frames=3))
