@@ -55,7 +55,7 @@ def stretches(flags: Any) -> tuple[Any, Any]:
 
 
 def by_hand(trace: lt.Trace) -> dict[str, Callable[[], Any]]:
-    y, g, left, gait = (trace.columns[name].stored for name in ("y", "grounded", "left", "gait"))
+    y, g, gait = (trace.columns[name].stored for name in ("y", "grounded", "gait"))
     rows = np.array(trace.events.rows)
 
     def hops() -> Any:
@@ -100,11 +100,7 @@ def by_hand(trace: lt.Trace) -> dict[str, Callable[[], Any]]:
         return ((count - since) * g <= 100_000).all()
 
     return {
-        "always(y >= 16)": lambda: (np.flatnonzero(~(y >= 16)), (y - 16).min()),
-        "always(implies(grounded, left < 48))": lambda: (np.flatnonzero(g & ~(left < 48)), (48.0 - left)[g].min()),
-        "never(y > 90)": lambda: (np.flatnonzero(y > 90), (90 - y).min()),
-        "eventually(y > 70)": lambda: ((y > 70).any(), (y - 70).max()),
-        "at(500, y >= 16)": lambda: ((y >= 16)[500], y - 16),
+        **_plain_conditions(trace),
         "follows(event('hop'), grounded, within=600)": follows,
         "lasts(event('hop'), y >= 0, 30)": lasts,
         "until(event('hop'), y >= 16, grounded)": until,
@@ -113,12 +109,24 @@ def by_hand(trace: lt.Trace) -> dict[str, Callable[[], Any]]:
         "stays(gait == 'airborne', at_least=3)": stays,
         "exactly(event('hop'), 7)": lambda: np.flatnonzero(hops())[7],
         "in_order(event('hop'), gait == 'airborne')": in_order,
-        "measured(apex(y), 0, 90)": lambda: 0 <= y.max() - y[0] <= 90,
-        "always(highest(y, last=600) < 100)": lambda: (~(highest_by_hand(y, 600) < 100)).any(),
         "always(mean(y, last=600) <= 100)": mean,
         "always(lasted(grounded) <= 100000)": lasted,
-        "always(prev(y, 60) - y < 99)": lambda: (np.concatenate([np.full(60, y[0]), y[:-60]]) - y < 99).all(),
         "always(count(event('hop'), last=60) < 40)": lambda: (np.diff(np.cumsum(hops()), prepend=0) < 40).all(),
+    }
+
+
+def _plain_conditions(trace: lt.Trace) -> dict[str, Callable[[], Any]]:
+    """The claims that are one condition over the rows."""
+    y, g, left = (trace.columns[name].stored for name in ("y", "grounded", "left"))
+    return {
+        "always(y >= 16)": lambda: (np.flatnonzero(~(y >= 16)), (y - 16).min()),
+        "always(implies(grounded, left < 48))": lambda: (np.flatnonzero(g & ~(left < 48)), (48.0 - left)[g].min()),
+        "never(y > 90)": lambda: (np.flatnonzero(y > 90), (90 - y).min()),
+        "eventually(y > 70)": lambda: ((y > 70).any(), (y - 70).max()),
+        "at(500, y >= 16)": lambda: ((y >= 16)[500], y - 16),
+        "measured(apex(y), 0, 90)": lambda: 0 <= y.max() - y[0] <= 90,
+        "always(highest(y, last=600) < 100)": lambda: (~(highest_by_hand(y, 600) < 100)).any(),
+        "always(prev(y, 60) - y < 99)": lambda: (np.concatenate([np.full(60, y[0]), y[:-60]]) - y < 99).all(),
     }
 
 

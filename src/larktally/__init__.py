@@ -17,7 +17,7 @@ _HOMES = {
     "larktally.inputs": "Action FrameInput InputScript",
     "larktally.subject": "Event Setup Subject",
     "larktally.summed": "Summed durations",
-    "larktally.parts": "ANY BACK STAY Clip Now Part Sim Under",
+    "larktally.parts": "ANY BACK STAY Clip Machine Now Part Sim Under",
     "larktally.parts.space": "Body Box Hit Level apex box_at distance fan in_front launch_for many_rays nearest ray touching "
     "within_radius_ahead",
     "larktally.traces": "Trace load_trace",
@@ -110,6 +110,7 @@ if TYPE_CHECKING:
     from larktally.parts import BACK as BACK
     from larktally.parts import STAY as STAY
     from larktally.parts import Clip as Clip
+    from larktally.parts import Machine as Machine
     from larktally.parts import Now as Now
     from larktally.parts import Part as Part
     from larktally.parts import Sim as Sim

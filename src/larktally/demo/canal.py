@@ -53,15 +53,14 @@ def canal(setup: lt.Setup) -> lt.Sim:
 def build_wick(sim: lt.Sim, wick: lt.Body, moths: list["Moth"]) -> None:
     """How Wick moves, what he carries, and what he feels."""
     facing = sim.value("wick.facing", 1)
-    ask, edge = sim.request("wick.ask_hop", "hop", keep="6f"), sim.recent("wick.on_edge", "wick.grounded", keep="5f")
-    hops, spare = sim.chain("wick.hops", 3, within=12, runs_while="wick.grounded"), sim.latch("wick.spare_hop")
-    bellows = sim.cooldown("wick.burst", "0.8s")
     rope, gutter = sim.zone("rope", watch=[wick]), sim.zone("gutter", watch=[wick])
     gait = sim.machine("wick.gait", ("standing", "airborne", "bursting", "climbing", "edging"), "standing")
     for state in ("bursting", "climbing", "edging"):
         gait.setting(state, wick, gravity=0.0)
     gait.enter("bursting", "climbing", "edging")(lambda now: wick.halt())
-    gait.enter("standing")(lambda now: spare.arm())
+    gait.enter("climbing")(lambda now: rope.snap(wick))
+    gait.enter("edging")(lambda now: gutter.snap(wick, "y"))
+    gait.leave("bursting")(lambda now: wick.halt())
 
     @gait.during("standing", "airborne")
     def steer(now: lt.Now) -> None:
@@ -70,12 +69,30 @@ def build_wick(sim: lt.Sim, wick: lt.Body, moths: list["Moth"]) -> None:
         wick.vx = 120 * way
 
     gait.during("bursting")(lambda now: setattr(wick, "vx", 320.0 * facing.now))
-    gait.leave("bursting")(lambda now: wick.halt())
     gait.during("climbing")(lambda now: setattr(wick, "vy", 80.0 * now.axis("down", "up")))
     gait.during("edging")(lambda now: setattr(wick, "vx", 60.0 * now.axis("left", "right")))
-    gait.enter("climbing")(lambda now: rope.snap(wick))
-    gait.enter("edging")(lambda now: gutter.snap(wick, "y"))
+    build_rules(sim, wick, gait)
+    build_can(sim, wick, facing, moths)
+    build_warmth(sim, wick, moths)
 
+
+def build_rules(sim: lt.Sim, wick: lt.Body, gait: lt.Machine) -> None:
+    """The rules of Wick's gait, in the order in which they are tried."""
+    ask, edge = sim.request("wick.ask_hop", "hop", keep="6f"), sim.recent("wick.on_edge", "wick.grounded", keep="5f")
+    hops, spare = sim.chain("wick.hops", 3, within=12, runs_while="wick.grounded"), sim.latch("wick.spare_hop")
+    bellows = sim.cooldown("wick.burst", "0.8s")
+    ground_or_air, asked = ("standing", "airborne"), "wick.ask_hop.waiting"
+    gait.enter("standing")(lambda now: spare.arm())
+
+    @gait.transition("standing", to="bursting", when="pressed('burst') and wick.burst.ready", name="bursts")
+    def burst(now: lt.Now) -> None:
+        bellows.use()
+
+    gait.transition("bursting", to="airborne", after=10, name="spent")
+    gait.transition(ground_or_air, to="climbing", when="rope.wick and held('up')", name="takes the rope")
+    gait.transition("airborne", to="edging", when="gutter.wick and held('up')", name="takes the gutter")
+
+    @gait.transition(ground_or_air, to="airborne", when=f"{asked} and wick.on_edge", name="hops")
     def push_off(now: lt.Now) -> None:
         ask.take()
         edge.forget()
@@ -83,36 +100,21 @@ def build_wick(sim: lt.Sim, wick: lt.Body, moths: list["Moth"]) -> None:
         wick.launch(vy=HOPS[step])
         now.emit("hop", step=step)
 
+    @gait.transition("airborne", to="airborne", when=f"{asked} and wick.spare_hop.armed", name="hops again")
     def hop_again(now: lt.Now) -> None:
         ask.take()
         spare.fire()
         wick.launch(vy=300.0)
         now.emit("hop", step=-1)
 
+    @gait.transition("climbing", to="airborne", when=f"{asked} or not rope.wick", name="leaves the rope")
     def let_go(now: lt.Now) -> None:
         if ask.take():
             wick.launch(vy=250.0)
 
-    gait.transition("standing", to="bursting", when="pressed('burst') and wick.burst.ready", name="bursts")(
-        lambda now: bellows.use()
-    )
-    gait.transition("bursting", to="airborne", after=10, name="spent")
-    gait.transition(("standing", "airborne"), to="climbing", when="rope.wick and held('up')", name="takes the rope")
-    gait.transition("airborne", to="edging", when="gutter.wick and held('up')", name="takes the gutter")
-    gait.transition(("standing", "airborne"), to="airborne", when="wick.ask_hop.waiting and wick.on_edge", name="hops")(
-        push_off
-    )
-    gait.transition("airborne", to="airborne", when="wick.ask_hop.waiting and wick.spare_hop.armed", name="hops again")(
-        hop_again
-    )
-    gait.transition("climbing", to="airborne", when="wick.ask_hop.waiting or not rope.wick", name="leaves the rope")(
-        let_go
-    )
     gait.transition("edging", to="airborne", when="held('down') or not gutter.wick", name="lets go")
     gait.transition("standing", to="airborne", when="not wick.on_edge", name="falls")
     gait.transition("airborne", to="standing", when="wick.grounded", name="lands")
-    build_can(sim, wick, facing, moths)
-    build_warmth(sim, wick, moths)
 
 
 def build_can(sim: lt.Sim, wick: lt.Body, facing: Any, moths: list["Moth"]) -> None:
