@@ -82,5 +82,5 @@ def _print(tallies: dict[str, Tally], several: bool) -> None:
             print_story(out, result)
     passed = sum(tally.passed for tally in tallies.values())
     out.print()
-    style = "bold green" if passed == len(tallies) else "bold red"
+    style = "green" if passed == len(tallies) else "bold red"
     out.print(f"{passed} of {len(tallies)} traces passed", style=style, highlight=False)

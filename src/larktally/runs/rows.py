@@ -37,7 +37,7 @@ class Rows:
 
     def last(self) -> tuple[Any, ...]:
         """The values of the row that came last."""
-        return next(zip(*self._columns(self.pending[-1:], 0), strict=True))
+        return tuple(column[0] for column in self._columns(self.pending[-1:], 0))
 
     def gather(self) -> None:
         """Takes the pending rows apart; raises RowError for one whose channels are not those of row 0."""

@@ -13,7 +13,7 @@ from larktally.traces import Trace
 
 __all__ = ["print_strips", "print_level"]
 
-_STYLES = ("blue", "red", "green", "magenta", "bold blue", "bold red", "bold green", "bold magenta")
+_STYLES = ("blue", "red", "green", "magenta", "bold blue", "bold red", "green", "bold magenta")
 _QUIET = (
     "changed",
     "tick",

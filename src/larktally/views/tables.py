@@ -82,7 +82,7 @@ def print_stories(out: Console, tally: Tally) -> None:
         out.print()
         print_story(out, result)
     passed = len(tally) - len(tally.failed)
-    style = "bold green" if not tally.failed else "bold red"
+    style = "green" if not tally.failed else "bold red"
     out.print()
     out.print(Text(f"{passed} of {len(tally)} claims passed", style=style))
 
@@ -124,5 +124,5 @@ def print_vetting(out: Console, vetting: Vetting) -> None:
             out.print(Text(f"       docs/programs.md, {finding.section!r}", style="dim"))
     held = sum(finding.holds for finding in vetting.findings)
     out.print()
-    style = "bold green" if vetting.passed else "bold red"
+    style = "green" if vetting.passed else "bold red"
     out.print(Text(f"{vetting.name}: {held} of {len(vetting.findings)} lines hold", style=style))
