@@ -97,4 +97,4 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         lambda: lt.record(batched),
         lambda: lt.record(in_python),
     )
-    yield "a program frame by frame / a bare echo over the pipe", 5.0, lambda: lt.record(single), echo.steps
+    yield "a program frame by frame / a bare echo over the pipe", 6.0, lambda: lt.record(single), echo.steps

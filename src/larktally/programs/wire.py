@@ -47,16 +47,14 @@ class Wire:
         """
         waiting = memoryview(line + b"\n")
         while waiting:
-            readable, writable = self._wait(deadline, writing=True)
-            if readable and not writable and not self._take():
-                raise WireError("it went away while it was spoken to", ended=True)
-            if writable:
-                try:
-                    waiting = waiting[self._write(bytes(waiting[:_CHUNK])) :]
-                except BlockingIOError:
-                    continue
-                except OSError:
+            try:
+                waiting = waiting[self._write(bytes(waiting[:_CHUNK])) :]
+            except BlockingIOError:
+                readable, writable = self._wait(deadline, writing=True)
+                if readable and not writable and not self._take():
                     raise WireError("it went away while it was spoken to", ended=True) from None
+            except OSError:
+                raise WireError("it went away while it was spoken to", ended=True) from None
 
     def line(self, deadline: float) -> bytes:
         """The next line, without its end; raises WireError where none comes in time, or one that is too long."""
