@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -66,8 +67,7 @@ class Program:
         self._setup = Setup()
         self._row: tuple[Any, ...] = ()
         self._frame = 0
-        self._done: list[tuple[int, dict[str, list[float]]]] = []
-        self._held: dict[str, float] = {}
+        self._done: list[tuple[int, int, dict[str, array[float]]]] = []
 
     @property
     def __name__(self) -> str:
@@ -170,7 +170,6 @@ class Program:
         """Puts a state back."""
         answer = self._ask("load", {"state": saved.decode()})
         self._row, self._frame = row_of(answer, self.abilities), int(answer.get("frame", self._frame))
-        self._held = {}
 
     @property
     def alive(self) -> bool:
@@ -218,7 +217,7 @@ class Program:
 
     def _reset(self) -> list[Event]:
         talk = self._begin()
-        setup, self._frame, self._done, self._held = self._setup, 0, [], {}
+        setup, self._frame, self._done = self._setup, 0, []
         self.abilities.check_rate(setup.rate)
         params = {"rate": str(setup.rate), "seed": setup.seed, "params": dict(setup.params)}
         answer = talk.ask("reset", params, self._limits[1])
@@ -233,7 +232,8 @@ class Program:
         said = events_of(answer, first, first + frames - 1)
         if frames:
             self._frame = first + frames - 1
-            self._done.append((first, inputs))
+            pressed = {name: array("d", values) for name, values in inputs.items() if any(values)}
+            self._done.append((first, frames, pressed))
         return columns, said
 
     def _frame_by_frame(
@@ -246,10 +246,9 @@ class Program:
         last = first + frames - 1
         try:
             self._reset()
-            for start_at, given in done:
-                self._step(
-                    start_at, len(next(iter(given.values()), [])) or self._frames_from(start_at, done, first), given
-                )
+            for start_at, count, pressed in done:
+                given = {name: list(pressed.get(name, [0.0] * count)) for name in inputs}
+                self._step(start_at, count, given)
             for frame in range(first, last + 1):
                 one = {name: [values[frame - first]] for name, values in inputs.items()}
                 found, events = self._step(frame, 1, one)
@@ -269,11 +268,6 @@ class Program:
         message = f"row {first}: program {self.__name__!r} failed in frames {first}..{last}: {error}"
         empty: list[Sequence[Any]] = [[] for _ in columns]
         return empty, [], SubjectFailed(f"{message}; run again frame by frame it did not", first)
-
-    def _frames_from(self, start_at: int, done: list[tuple[int, dict[str, list[float]]]], first: int) -> int:
-        """How many frames a batch had, for a program that takes no actions."""
-        later = [at for at, _ in done if at > start_at]
-        return (later[0] if later else first) - start_at
 
     def _ask(self, method: str, params: dict[str, Any]) -> dict[str, Any]:
         try:
