@@ -209,7 +209,7 @@ import larktally as lt
 class Moods:
     def reset(self, setup): self.k = 0
     def step(self, now): self.k += 1
-    def observe(self): return {"first": next(iter({f"mood{n}" for n in range(20)}))}
+    def observe(self): return {"order": " ".join({f"mood{n}" for n in range(20)})}
 
 def model(setup):
     sim = lt.Sim(setup)
@@ -357,9 +357,9 @@ def test_every_event_is_the_same_missing_new_or_moved_and_none_is_lost(first, se
 def test_ulps_are_steps_from_one_float_to_the_next(start, steps, up):
     other = np.float64(start)
     for _ in range(steps):
+        if abs(other) == np.finfo(np.float64).max:
+            return
         other = np.nextafter(other, np.inf if up else -np.inf)
-    if not np.isfinite(other):
-        return
     one, two = (trace_from_columns({"x": np.array([x])}, 60).columns["x"] for x in (start, other))
     assert not apart(one, two, 1, lt.Tolerance(ulps=max(steps, 1))).any()
     if steps > 1 and start != 0:

@@ -11,6 +11,8 @@ import time
 import duckdb
 import numpy as np
 import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 import vcd.reader
 from hypothesis import HealthCheck, given, settings
@@ -393,6 +395,78 @@ def test_a_recording_that_goes_on_survives_flipped_bytes_as_one_message(tmp_path
             assert "f.partial" in str(error)
 
 
+def test_a_recording_that_goes_on_is_only_read_in_the_form_it_is_written_in(tmp_path):
+    header = {"larktally": 1, "rate": "60", "channels": [{"name": "n", "kind": "count"}]}
+    event = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
+
+    def stream(kind, compression=None):
+        path = tmp_path / "odd.parquet.partial"
+        table = pa.table({"n": pa.array([0] * 4000, kind), "events": pa.array([[]] * 4000, pa.list_(event))})
+        schema = table.schema.with_metadata({"larktally": json.dumps(header)})
+        options = pa.ipc.IpcWriteOptions(compression=compression)
+        with pa.OSFile(str(path), "wb") as file, pa.ipc.new_stream(file, schema, options=options) as writer:
+            writer.write_table(table.cast(schema))
+        return path
+
+    assert Partial(stream(pa.int64())).whole()["n"].tolist() == [0] * 4000
+    with pytest.raises(lt.TraceError, match=r"odd\.parquet\.partial: broken: its columns are not the ones"):
+        Partial(stream(pa.float64()))
+    for codec in ("zstd", "lz4"):
+        with pytest.raises(lt.TraceError, match="its batches are compressed"):
+            Partial(stream(pa.int64(), codec))
+
+
+def test_a_long_text_in_every_row_of_a_small_file_is_held_once(tmp_path):
+    header = {"larktally": 1, "rate": "60", "channels": [{"name": "s", "kind": "label", "labels": []}]}
+    event = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
+    long, rows = "hop" * 100_000, 4000
+    header["channels"][0]["labels"] = [long]
+    said = pa.array([[{"name": long, "source": None, "data": None}]] * 10, pa.list_(event))
+    columns = {"s": [pa.array([long] * 10)] * (rows // 10), "events": [said] * (rows // 10)}
+    table = pa.table({name: pa.chunked_array(chunks) for name, chunks in columns.items()})
+    with pq.ParquetWriter(tmp_path / "long.parquet", table.schema, store_schema=False) as writer:
+        writer.write_table(table, row_group_size=1000)
+        writer.add_key_value_metadata({"larktally": json.dumps(header)})
+    pa.default_memory_pool().release_unused()
+    before = pa.default_memory_pool().max_memory()
+    trace = lt.load_trace(tmp_path / "long.parquet")
+    assert pa.default_memory_pool().max_memory() <= max(before, 200_000_000)
+    assert trace.frames == rows - 1 and {event.name for event in trace.events} == {long}
+    assert trace.events[3].source == "" and trace.events[3].data == {}
+
+
+@pytest.mark.parametrize("data", ["{bad", "[1]", "[" * 5000, "7"])
+def test_event_data_that_is_no_object_is_refused_when_it_is_read(tmp_path, data):
+    lt.record(Walk, TAPS, frames=5000).save(tmp_path / "a.parquet")
+    table = pq.read_table(tmp_path / "a.parquet")
+    said = [[{**event, "data": data} for event in row] for row in table["events"].to_pylist()]
+    at = table.column_names.index("events")
+    bent = table.set_column(at, table.schema.field("events"), pa.array(said, table.schema.field("events").type))
+    pq.write_table(bent, tmp_path / "b.parquet")
+    with pytest.raises(lt.TraceError, match="the data of an event is not a JSON object"):
+        lt.load_trace(tmp_path / "b.parquet")
+
+
+@pytest.mark.parametrize("suffix", ["parquet", "jsonl"])
+def test_a_run_that_only_says_events_keeps_its_rows_in_every_file(tmp_path, suffix):
+    def bell(setup):
+        sim = lt.Sim(setup, events=("toll",))
+
+        @sim.before("inputs")
+        def toll(now):
+            if now.frame % 6 == 2:
+                now.emit("toll")
+
+        return sim
+
+    trace = lt.record(bell, frames=20, to=tmp_path / f"bell.{suffix}")
+    found = lt.load_trace(tmp_path / f"bell.{suffix}")
+    assert (trace.frames, found.frames, found.digest) == (20, 20, trace.digest)
+    assert [event.row for event in found.events] == [2, 8, 14, 20]
+    assert lt.load_trace(trace.save(tmp_path / "bell.csv"), rate=60).frames == 20
+    assert found.window(2, 9).frames == 7 and found.thinned(3).rows == 7 and lt.replay(found, bell).identical
+
+
 def test_a_small_file_that_unfolds_beyond_any_run_is_refused(tmp_path, monkeypatch):
     from larktally.traces import columns
 
@@ -403,3 +477,9 @@ def test_a_small_file_that_unfolds_beyond_any_run_is_refused(tmp_path, monkeypat
         with pytest.raises(lt.TraceError, match="more than the 3000 values that are read at once"):
             lt.load_trace(path)
         monkeypatch.undo()
+    said = lt.record(Walk, TAPS, frames=5000)
+    monkeypatch.setattr(columns, "MOST_EVENTS", len(said.events) - 1)
+    for suffix in ("parquet", "csv"):
+        path = said.save(tmp_path / f"b.{suffix}")
+        with pytest.raises(lt.TraceError, match=f"{len(said.events)} events are more than the"):
+            lt.load_trace(path, rate=60 if suffix == "csv" else None)

@@ -42,4 +42,4 @@ def _saying(trace: Trace, names: set[str]) -> Trace:
     said = sorted((row, name) for row, name, _, _ in trace.events.fields() if name in names)
     blank = [""] * len(said)
     log = EventLog([row for row, _ in said], [name for _, name in said], blank, blank)
-    return Trace(trace.header, trace.columns, trace.inputs, log)
+    return Trace(trace.header, trace.columns, trace.inputs, log, trace.rows)

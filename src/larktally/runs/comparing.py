@@ -164,7 +164,7 @@ def renamed(trace: Trace, names: Mapping[str, str], other: Trace) -> Trace:
         new = back.get(name, name)
         columns[new] = Column(Channel(new, column.channel.kind, column.channel.labels), column.stored)
     header = structs.replace(trace.header, channels=tuple(column.channel for column in columns.values()))
-    return Trace(header, columns, trace.inputs, trace.events)
+    return Trace(header, columns, trace.inputs, trace.events, trace.rows)
 
 
 def structs_of(one: Any) -> dict[str, Any]:
@@ -233,7 +233,7 @@ def _named(trace: Trace) -> Trace:
     named = sorted(zip(trace.events.rows, trace.events.names, strict=True))
     blank = [""] * len(named)
     log = EventLog([row for row, _ in named], [name for _, name in named], blank, blank)
-    return Trace(trace.header, trace.columns, trace.inputs, log)
+    return Trace(trace.header, trace.columns, trace.inputs, log, trace.rows)
 
 
 def _every(trace: Trace, n: int) -> Trace:
@@ -245,7 +245,7 @@ def _every(trace: Trace, n: int) -> Trace:
         if -(-row // n) * n < trace.rows:
             events.append(-(-row // n), name, source, text)
     header = structs.replace(trace.header, rate_text=str(Rate(Fraction(trace.header.rate_text) / n)))
-    return Trace(header, columns, inputs, events)
+    return Trace(header, columns, inputs, events, -(-trace.rows // n))
 
 
 def _line(one: ChannelDifference) -> list[str]:

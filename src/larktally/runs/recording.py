@@ -221,7 +221,7 @@ class _Recording:
             columns = {column.channel.name: column for column in self._rows.so_far()}
             inputs = input_columns(self._feed, 0, self._rows.count)
             header = self._header([c.channel for c in columns.values()], tuple(inputs), None)
-            if self._endings.find(Trace(header, columns, inputs, self._events)) is not None:
+            if self._endings.find(Trace(header, columns, inputs, self._events, self._rows.count)) is not None:
                 self._end = "found"
 
     def _run_rows(self, row: int, stop: int) -> int:
@@ -296,7 +296,7 @@ class _Recording:
         columns = {column.channel.name: column for column in self._rows.finished()}
         channels = [column.channel for column in columns.values()]
         inputs = input_columns(self._feed, 0, rows)
-        return Trace(self._header(channels, tuple(inputs), stopped), columns, inputs, self._events)
+        return Trace(self._header(channels, tuple(inputs), stopped), columns, inputs, self._events, rows)
 
     def _header(self, channels: Sequence[Channel], inputs: tuple[str, ...], stopped: str | None) -> Header:
         return header_of(
@@ -318,7 +318,7 @@ class _Recording:
         inputs = {name: values[: row + 1].copy() for name, values in trace.inputs.items()}
         events = trace.events.between(0, row)
         self._end, self._said = why, dict.fromkeys(events.names)
-        return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, events)
+        return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, events, row + 1)
 
 
 def _state_rows(states: int | Iterable[int] | None, scenario: Scenario) -> Sequence[int]:

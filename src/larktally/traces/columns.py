@@ -22,6 +22,7 @@ __all__ = [
     "ChunkReader",
     "RowError",
     "check_size",
+    "check_events",
     "column_of",
     "kind_of",
     "check_channel_name",
@@ -32,6 +33,7 @@ Array: TypeAlias = npt.NDArray[Any]
 
 _DTYPES: dict[str, Any] = {"number": np.float64, "count": np.int64, "flag": np.bool_, "label": np.int32}
 MOST_CELLS = 1_000_000_000
+MOST_EVENTS = 20_000_000
 _RESERVED = ("events", "frame")
 _LAYOUTS = {
     "number": np.dtype([("type", "u1"), ("value", "<f8")]),
@@ -111,6 +113,12 @@ def check_size(place: object, rows: int, columns: int) -> None:
         raise TraceError(
             f"{place}: {rows} rows of {columns} columns are more than the {MOST_CELLS} values that are read at once"
         )
+
+
+def check_events(place: object, count: float) -> None:
+    """Raises TraceError for more events than any run says: a small file can hold a billion that are all the same."""
+    if count > MOST_EVENTS:
+        raise TraceError(f"{place}: {count:.0f} events are more than the {MOST_EVENTS} that are read at once")
 
 
 def check_channel_name(name: object) -> str:

@@ -18,6 +18,7 @@ import pyarrow.csv as pa_csv
 
 from larktally.errors import LarkError, TraceError
 from larktally.timing import Rate
+from larktally.traces.columns import check_events
 from larktally.traces.events import EventLog
 from larktally.traces.trace import Pieces, Trace, trace_from_columns
 
@@ -66,13 +67,18 @@ def read_csv(path: Path, rate: Rate | int | str | None = None) -> Trace:
     for name in counted:
         if table[name].dtype.kind not in "ib" or bool((table[name] < 0).any()):
             raise TraceError(f"{path}: column {name!r} counts events, so it holds whole numbers from 0 on")
+    check_events(path, sum(float(table[name].sum(dtype=np.float64)) for name in counted))
     for row in sorted({int(row) for name in counted for row in np.flatnonzero(table[name])}):
         for name in counted:
-            for _ in range(min(int(table[name][row]), 1_000_000)):
+            for _ in range(int(table[name][row])):
                 events.add(row, name[6:], "", {})
     try:
         return trace_from_columns(
-            {n: v for n, v in table.items() if n not in counted}, rate, events=events, subject=path.name
+            {n: v for n, v in table.items() if n not in counted},
+            rate,
+            events=events,
+            subject=path.name,
+            rows=len(frames),
         )
     except LarkError as error:
         raise TraceError(f"{path}: {error}") from None

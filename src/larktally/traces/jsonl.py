@@ -116,7 +116,7 @@ def _build(path: Path, header: Header, rows: list[_Row]) -> Trace:
         _fill(column.stored, [(k, _stored(column.channel, value, path, k)) for k, value in changes[name]])
     for name, values in inputs.items():
         _fill(values, [(k, _number(value, path, k)) for k, value in presses[name]])
-    trace = Trace(header, columns, inputs, events)
+    trace = Trace(header, columns, inputs, events, len(rows))
     trace.states = states
     return trace
 

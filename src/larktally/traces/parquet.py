@@ -15,20 +15,17 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from larktally.errors import TraceError
-from larktally.traces.columns import Channel, Column, check_size
+from larktally.traces.arrow import METADATA_KEY, column_from_arrow, column_to_arrow, events_from_arrow, events_to_arrow
+from larktally.traces.columns import Column, check_events, check_size
 from larktally.traces.digest import checksum_of
-from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_json, read_header
 from larktally.traces.states import read_states, states_json
 from larktally.traces.trace import Pieces, Trace
 
-__all__ = ["write_parquet", "read_parquet", "column_from_arrow", "events_to_arrow", "events_from_arrow", "METADATA_KEY"]
+__all__ = ["write_parquet", "read_parquet"]
 
-METADATA_KEY = b"larktally"
 STATES_KEY = b"larktally.states"
 GROUP_ROWS = 1 << 18
-_EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
-_TYPES = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
 
 
 def write_parquet(source: Pieces, file: BinaryIO) -> None:
@@ -75,7 +72,9 @@ def _analog_inputs(source: Pieces) -> frozenset[str]:
 
 
 def _table(piece: Trace, analog: frozenset[str]) -> pa.Table:
-    arrays: dict[str, Any] = {name: _to_arrow(column) for name, column in piece.columns.items()}
+    arrays: dict[str, Any] = {
+        name: column_to_arrow(column.channel, column.stored) for name, column in piece.columns.items()
+    }
     for name, values in piece.inputs.items():
         arrays[f"input:{name}"] = pa.array(values if name in analog else values != 0)
     arrays["events"] = events_to_arrow(piece.events, piece.rows)
@@ -85,13 +84,15 @@ def _table(piece: Trace, analog: frozenset[str]) -> pa.Table:
 def read_parquet(path: Path) -> Trace:
     """Reads what write_parquet wrote; raises TraceError for a file that is broken or another kind of Parquet."""
     try:
-        with pq.ParquetFile(path, page_checksum_verification=True, memory_map=False) as file:
+        inside = pq.read_metadata(path)
+        with _opened(path, inside) as file:
             metadata = file.schema_arrow.metadata or {}
             if METADATA_KEY not in metadata:
                 raise TraceError(f"{path}: Parquet, but not a trace: it has no {METADATA_KEY.decode()!r} metadata")
             header, raw = read_header(metadata[METADATA_KEY], str(path))
-            check_size(path, file.metadata.num_rows, file.metadata.num_columns)
-            table = file.read()
+            check_size(path, inside.num_rows, inside.num_columns)
+            check_events(path, _values(inside, "events.") - inside.num_rows)
+            table = _read(file)
     except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
         if isinstance(error, TraceError):
             raise
@@ -111,11 +112,40 @@ def read_parquet(path: Path) -> Trace:
     return trace
 
 
+def _opened(path: Path, inside: Any) -> Any:
+    """The file, its texts to be read as dictionaries: a long one that stands in a million rows is held once."""
+    columns = [inside.schema.column(n) for n in range(inside.num_columns)]
+    texts = [column.path for column in columns if column.physical_type == "BYTE_ARRAY"]
+    return pq.ParquetFile(
+        path, metadata=inside, read_dictionary=texts, page_checksum_verification=True, memory_map=False
+    )
+
+
+def _read(file: Any) -> Any:
+    """The table; its events a row group at a time, as each has dictionaries of its own."""
+    names, groups = file.schema_arrow.names, range(file.num_row_groups)
+    if "events" not in names or not groups:
+        return file.read()
+    others = [name for name in names if name != "events"]
+    table = file.read(columns=others).select(others)
+    said = pa.concat_tables(file.read_row_group(n, columns=["events"]) for n in groups)
+    return table.add_column(names.index("events"), said.field("events"), said["events"])
+
+
+def _values(inside: Any, start: str) -> int:
+    """How many values the longest of the columns has whose paths start so; an empty list counts as one."""
+    groups = [inside.row_group(n) for n in range(inside.num_row_groups)]
+    found = [n for n in range(inside.num_columns) if inside.schema.column(n).path.startswith(start)]
+    return max((sum(group.column(n).num_values for group in groups) for n in found), default=0)
+
+
 def _to_trace(path: Path, header: Header, table: pa.Table) -> Trace:
     try:
         columns = {c.name: Column(c, column_from_arrow(c, table[c.name])) for c in header.channels}
         inputs = {name: _input_values(table[f"input:{name}"]) for name in header.inputs}
-        return Trace(header, columns, inputs, events_from_arrow(table["events"]))
+        return Trace(header, columns, inputs, events_from_arrow(table["events"], path), table.num_rows)
+    except TraceError:
+        raise
     except (pa.ArrowException, ValueError, KeyError, TypeError) as error:
         raise TraceError(f"{path}: broken: {error}") from None
 
@@ -128,50 +158,7 @@ def _is_steady(array: Any) -> bool:
     return len(sample.unique()) * 4 <= len(sample)
 
 
-def _to_arrow(column: Column) -> Any:
-    if column.channel.kind == "label":
-        return pa.DictionaryArray.from_arrays(pa.array(column.stored), pa.array(column.channel.labels, pa.string()))
-    return pa.array(column.stored)
-
-
-def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
-    """The stored values of a column; raises ValueError where it is not of the channel's kind."""
-    if channel.kind != "label":
-        if chunked.type != _TYPES[channel.kind] or chunked.null_count:
-            raise ValueError(f"column {channel.name!r} is {chunked.type}, not a {channel.kind}")
-        return np.ascontiguousarray(chunked.to_numpy())
-    array = chunked.combine_chunks() if chunked.num_chunks != 1 else chunked.chunk(0)
-    if not pa.types.is_dictionary(array.type):
-        array = array.dictionary_encode()
-    if array.null_count:
-        raise ValueError(f"column {channel.name!r} has rows without a label")
-    code_of = {label: code for code, label in enumerate(channel.labels)}
-    codes = np.array([code_of[label] for label in array.dictionary.to_pylist()] or [0], dtype=np.int32)
-    return np.asarray(codes[array.indices.to_numpy()])
-
-
 def _input_values(chunked: Any) -> npt.NDArray[np.float64]:
     if chunked.null_count or not (pa.types.is_boolean(chunked.type) or pa.types.is_floating(chunked.type)):
         raise ValueError("an input column is neither on/off nor numbers")
     return np.array(chunked.to_numpy(), dtype=np.float64)
-
-
-def events_to_arrow(events: EventLog, rows: int) -> Any:
-    """The events as one list-of-struct column, a list for each of so many rows."""
-    per_row = np.bincount(np.array(events.rows, dtype=np.int64), minlength=rows)
-    offsets = np.concatenate([[0], np.cumsum(per_row)]).astype(np.int32)
-    texts = [pa.array(field, pa.string()) for field in (events.names, events.sources, events.data)]
-    said = pa.StructArray.from_arrays(texts, fields=list(_EVENT))
-    return pa.ListArray.from_arrays(pa.array(offsets, pa.int32()), said)
-
-
-def events_from_arrow(chunked: Any) -> EventLog:
-    """The events of a list-of-struct column, their rows counted from its first."""
-    array = chunked.combine_chunks() if chunked.num_chunks != 1 else chunked.chunk(0)
-    if not pa.types.is_list(array.type) or array.null_count:
-        raise ValueError("the events column is not a list of events")
-    said = array.flatten()
-    lengths = np.diff(array.offsets.to_numpy())
-    rows = np.repeat(np.arange(len(array)), lengths).tolist()
-    names, sources, data = (said.field(name).to_pylist() for name in ("name", "source", "data"))
-    return EventLog(rows, names, sources, data)

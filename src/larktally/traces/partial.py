@@ -6,6 +6,7 @@ At its end it becomes a trace of its final form; what a killed one had flushed i
 from __future__ import annotations
 
 import contextlib
+import struct
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -17,17 +18,24 @@ import pyarrow as pa
 from msgspec import structs
 
 from larktally.errors import TraceError
+from larktally.traces.arrow import (
+    EVENTS,
+    LABELS,
+    METADATA_KEY,
+    NUMERIC,
+    column_from_arrow,
+    column_to_arrow,
+    events_from_arrow,
+    events_to_arrow,
+    is_compressed,
+)
 from larktally.traces.columns import Channel, Column
 from larktally.traces.digest import digest_of
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_json, read_header
-from larktally.traces.parquet import METADATA_KEY, column_from_arrow, events_from_arrow, events_to_arrow
 from larktally.traces.trace import Trace
 
 __all__ = ["PartialWriter", "Partial", "partial_path"]
-
-_TYPES = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
-_LABEL = pa.dictionary(pa.int32(), pa.string())
 
 
 def partial_path(path: Path) -> Path:
@@ -41,10 +49,7 @@ class PartialWriter:
     def __init__(self, path: Path, header: Header, inputs: Sequence[str]) -> None:
         self.path = partial_path(path)
         self._channels, self._inputs = header.channels, tuple(inputs)
-        fields = [(c.name, _TYPES.get(c.kind, _LABEL)) for c in header.channels]
-        fields += [(f"input:{name}", pa.float64()) for name in inputs]
-        event = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
-        schema = pa.schema([*fields, ("events", pa.list_(event))], {METADATA_KEY: header_json(header)})
+        schema = _schema(header, inputs).with_metadata({METADATA_KEY: header_json(header)})
         try:
             self._file = pa.OSFile(str(self.path), "wb")
         except OSError as error:
@@ -62,7 +67,7 @@ class PartialWriter:
         rows: int,
     ) -> None:
         """Writes one chunk: the channels with the labels they have by now; rows of events are counted from its first."""
-        columns = [_to_arrow(channel, array) for channel, array in zip(channels, arrays, strict=True)]
+        columns = [column_to_arrow(channel, array) for channel, array in zip(channels, arrays, strict=True)]
         columns += [pa.array(inputs[name]) for name in self._inputs]
         columns.append(events_to_arrow(events, rows))
         self._stream.write_batch(pa.RecordBatch.from_arrays(columns, schema=self._schema))
@@ -82,8 +87,8 @@ class Partial:
         self.states: Mapping[int, bytes] = {}
         try:
             with pa.OSFile(str(path)) as file, pa.ipc.open_stream(file) as stream:
-                metadata = stream.schema.metadata or {}
-                self._columns = stream.schema.names
+                schema = stream.schema
+                metadata, self._columns = schema.metadata or {}, schema.names
         except (pa.ArrowException, OSError, ValueError) as error:
             raise TraceError(f"{path}: not a recording that can be recovered: {_first_line(error)}") from None
         if METADATA_KEY not in metadata:
@@ -91,7 +96,12 @@ class Partial:
                 f"{path}: an Arrow stream, but not a recording: it has no {METADATA_KEY.decode()!r} metadata"
             )
         self._began, _ = read_header(metadata[METADATA_KEY], str(path))
+        inputs = [name.removeprefix("input:") for name in self._columns if name.startswith("input:")]
+        if not schema.equals(_schema(self._began, inputs)):
+            raise TraceError(f"{path}: broken: its columns are not the ones its header names")
         with self._told():
+            if header is None:
+                self._check_unfolded()
             self._whole = self._count()
         self.rows = sum(rows for rows, _, _ in self._whole)
         self.header = header if header is not None else self._recovered()
@@ -114,7 +124,7 @@ class Partial:
                 c.name: Column(c, column_from_arrow(c, pa.chunked_array([batch.column(c.name)]))) for c in channels
             }
             inputs = {name: self._input(batch, name) for name in self.header.inputs}
-            events = events_from_arrow(pa.chunked_array([batch.column("events")]))
+            events = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path)
             yield Trace(self.header, columns, inputs, events, batch.num_rows)
         if not self._whole:
             empty = {c.name: Column(c, np.zeros(0, c.dtype)) for c in channels}
@@ -132,7 +142,7 @@ class Partial:
         for piece in pieces:
             events.extend(piece.events.shifted(first))
             first += piece.rows
-        return Trace(self.header, columns, inputs, events)
+        return Trace(self.header, columns, inputs, events, self.rows)
 
     @contextlib.contextmanager
     def _told(self) -> Iterator[None]:
@@ -141,8 +151,16 @@ class Partial:
             yield
         except TraceError:
             raise
-        except (pa.ArrowException, LookupError, ValueError, TypeError, AttributeError) as error:
+        except (pa.ArrowException, LookupError, ValueError, TypeError, AttributeError, struct.error) as error:
             raise TraceError(f"{self.path}: broken: {_first_line(error)}") from None
+
+    def _check_unfolded(self) -> None:
+        """Raises ValueError where a batch is compressed: no recording is, and a small one could unfold to any size."""
+        with pa.OSFile(str(self.path)) as file, contextlib.suppress(StopIteration, pa.ArrowException, OSError):
+            messages = pa.ipc.MessageReader.open_stream(file)
+            while True:
+                if is_compressed(messages.read_next_message().metadata.to_pybytes()):
+                    raise ValueError("its batches are compressed, which those of a recording are not")
 
     def _batches(self, most: int | None = None, fields: Collection[str] | None = None) -> Iterator[Any]:
         """The batches, with all columns or the ones named; all are checked where `most` of them are not known whole."""
@@ -165,7 +183,7 @@ class Partial:
         labels = [channel.name for channel in self._began.channels if channel.kind == "label"]
         for batch in self._batches():
             known = {name: batch.column(name).dictionary.to_pylist() for name in labels}
-            names = events_from_arrow(pa.chunked_array([batch.column("events")])).names
+            names = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path).names
             found.append((batch.num_rows, known, list(dict.fromkeys(names))))
         return found
 
@@ -187,10 +205,9 @@ class Partial:
         return np.array(batch.column(at).to_numpy()) if at >= 0 else np.zeros(batch.num_rows)
 
 
-def _to_arrow(channel: Channel, array: npt.NDArray[Any]) -> Any:
-    if channel.kind == "label":
-        return pa.DictionaryArray.from_arrays(pa.array(array), pa.array(channel.labels, pa.string()))
-    return pa.array(array)
+def _schema(header: Header, inputs: Sequence[str]) -> Any:
+    fields = [(channel.name, NUMERIC.get(channel.kind, LABELS)) for channel in header.channels]
+    return pa.schema([*fields, *((f"input:{name}", pa.float64()) for name in inputs), ("events", EVENTS)])
 
 
 def _first_line(error: Exception) -> str:

@@ -111,7 +111,7 @@ class Trace:
             raise LarkError(f"no rows {first}..{last}: this trace has rows 0..{self.rows - 1}")
         columns = {n: Column(c.channel, c.stored[start : stop + 1].copy()) for n, c in self.columns.items()}
         inputs = {name: values[start : stop + 1].copy() for name, values in self.inputs.items()}
-        return Trace(self.header, columns, inputs, self.events.between(start, stop).shifted(-start))
+        return Trace(self.header, columns, inputs, self.events.between(start, stop).shifted(-start), stop + 1 - start)
 
     def _row_at(self, place: int | str) -> int:
         row = place if isinstance(place, int) else frames_in(place, self.rate, what="row:")
@@ -130,7 +130,9 @@ class Trace:
         for row, name, source, text in self.events.fields():
             if row % every == 0:
                 kept.append(row // every, name, source, text)
-        return Trace(structs.replace(self.header, every=self.header.every * every), columns, inputs, kept)
+        return Trace(
+            structs.replace(self.header, every=self.header.every * every), columns, inputs, kept, -(-self.rows // every)
+        )
 
     def at(self, channel: str, frame: float) -> float | int | bool | str:
         """A channel's value at any frame of the run, between rows too: linear for numbers, held for everything else.
@@ -240,8 +242,12 @@ def trace_from_columns(
     events: EventLog | None = None,
     labels: Mapping[str, tuple[str, ...]] | None = None,
     subject: str = "",
+    rows: int | None = None,
 ) -> Trace:
-    """A trace from arrays, `input:NAME` for an input; each array's type gives its channel's kind."""
+    """A trace from arrays, `input:NAME` for an input; each array's type gives its channel's kind.
+
+    `rows` says how many there are where no array does.
+    """
     inputs = {name[6:]: _input_values(name, values) for name, values in given.items() if name.startswith("input:")}
     columns = {
         name: column_of(name, values, (labels or {}).get(name))
@@ -259,7 +265,7 @@ def trace_from_columns(
         events=tuple(dict.fromkeys(log.names)),
         allow_nan=True,
     )
-    return Trace(header, columns, inputs, log)
+    return Trace(header, columns, inputs, log, rows)
 
 
 def _input_values(name: str, values: npt.NDArray[Any]) -> npt.NDArray[np.float64]:
