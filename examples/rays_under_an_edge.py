@@ -2,6 +2,8 @@
 
 import sys
 
+import numpy as np
+
 import larktally as lt
 
 BARGE = lt.Level.from_rows(
@@ -54,4 +56,14 @@ if __name__ == "__main__":
     if sys.argv[1:]:
         from larktally.views.picture import draw_run, save_picture
 
-        save_picture(draw_run(trace), sys.argv[1])
+        teeters = next(iter(lt.rows_where(trace, "wick.balance == 'teetering'")))
+        figure = draw_run(trace, rows=range(20, 48), ghosts=[teeters])
+        x, y = trace["wick.x"][teeters], trace["wick.y"][teeters]
+        starts = np.column_stack([np.linspace(x + 0.5, x + 19.5, 5), np.full(5, y + 0.5)])
+        found, _ = lt.many_rays(BARGE, starts, np.tile((0.0, -1.0), (5, 1)), 4.5)
+        for (at, top), far in zip(starts, found, strict=True):
+            met = bool(np.isfinite(far))
+            figure.axes[0].plot(
+                [at, at], [top, top - (far if met else 4.5)], "-" if met else ":", color="#D55E00", lw=2
+            )
+        save_picture(figure, sys.argv[1])

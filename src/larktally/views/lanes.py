@@ -167,11 +167,15 @@ def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range
         for end, length, free in zip(ends, lengths, room, strict=True):
             x = rows.start + end
             axes.add_patch(Rectangle((x - length + 0.5, top), length, height * 0.85, facecolor=palette.quiet, lw=0))
-            if free > len(held) * (0.01 + 0.006 * len(name)):
-                middle = top + height * 0.45
-                axes.text(
-                    x + 1 + len(held) * 0.003, middle, name, va="center", fontsize=7, color=palette.ink, clip_on=True
-                )
+            wide = len(held) * (0.01 + 0.006 * len(name))
+            if free > wide:
+                place, side, colour = x + 1 + len(held) * 0.003, "left", palette.ink
+            elif length > wide:
+                place, side, colour = x + 0.5 - len(held) * 0.004, "right", palette.paper
+            else:
+                continue
+            middle = top + height * 0.45
+            axes.text(place, middle, name, va="center", ha=side, fontsize=7, color=colour, clip_on=True)
 
 
 def _draw_events(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
