@@ -170,7 +170,7 @@ def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range
             wide = len(held) * (0.01 + 0.006 * len(name))
             if free > wide:
                 place, side, colour = x + 1 + len(held) * 0.003, "left", palette.ink
-            elif length > wide:
+            elif length > wide and height > 0.4:
                 place, side, colour = x + 0.5 - len(held) * 0.004, "right", palette.paper
             else:
                 continue
