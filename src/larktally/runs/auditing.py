@@ -208,9 +208,7 @@ def digest_without_name(trace: Trace) -> str:
     """A trace's digest as if its scenario had no name: one that goes by its variable has none of its own."""
     from msgspec import structs
 
-    return Trace(
-        structs.replace(trace.header, scenario=""), trace.columns, trace.inputs, trace.events, trace.rows
-    ).digest
+    return trace.changed(header=structs.replace(trace.header, scenario="")).digest
 
 
 def _file_and_name(scenario: Scenario, file: str | Path | None) -> tuple[Path, str] | str:

@@ -10,7 +10,6 @@ from larktally.runs.recording import record
 from larktally.runs.scenario import Scenario
 from larktally.runs.tolerance import Tolerances
 from larktally.subject import SubjectLike
-from larktally.traces import EventLog, Trace
 
 __all__ = ["side_by_side"]
 
@@ -34,12 +33,5 @@ def side_by_side(
     script = InputScript.from_columns({name: values for name, values in renamed.items() if values.any()})
     second = record(reference.changed(subject=other, inputs=script, frames=first.frames, until=None, claims=()))
     both = set(first.header.events) & set(second.header.events)
-    return compare(_saying(first, both), _saying(second, both), tolerance, names)
-
-
-def _saying(trace: Trace, names: set[str]) -> Trace:
-    """A trace with the events of these names alone, in each row in the order of their names."""
-    said = sorted((row, name) for row, name, _, _ in trace.events.fields() if name in names)
-    blank = [""] * len(said)
-    log = EventLog([row for row, _ in said], [name for _, name in said], blank, blank)
-    return Trace(trace.header, trace.columns, trace.inputs, log, trace.rows)
+    first, second = (trace.changed(events=trace.events.names_only(both)) for trace in (first, second))
+    return compare(first, second, tolerance, names)

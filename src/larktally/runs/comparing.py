@@ -226,26 +226,17 @@ def _by_name_only(a: Trace, b: Trace) -> tuple[Trace, Trace]:
     bare = [not any(t.events.sources) and not any(t.events.data) and len(t.events) > 0 for t in (a, b)]
     if bare[0] == bare[1]:
         return a, b
-    return _named(a), _named(b)
-
-
-def _named(trace: Trace) -> Trace:
-    named = sorted(zip(trace.events.rows, trace.events.names, strict=True))
-    blank = [""] * len(named)
-    log = EventLog([row for row, _ in named], [name for _, name in named], blank, blank)
-    return Trace(trace.header, trace.columns, trace.inputs, log, trace.rows)
+    return a.changed(events=a.events.names_only()), b.changed(events=b.events.names_only())
 
 
 def _every(trace: Trace, n: int) -> Trace:
     """Every n-th row; an event counts in the first such row at or after it."""
-    columns = {name: Column(c.channel, c.stored[::n].copy()) for name, c in trace.columns.items()}
-    inputs = {name: values[::n].copy() for name, values in trace.inputs.items()}
     events = EventLog()
     for row, name, source, text in trace.events.fields():
         if -(-row // n) * n < trace.rows:
             events.append(-(-row // n), name, source, text)
     header = structs.replace(trace.header, rate_text=str(Rate(Fraction(trace.header.rate_text) / n)))
-    return Trace(header, columns, inputs, events, -(-trace.rows // n))
+    return trace.taken(slice(None, None, n), events, header)
 
 
 def _line(one: ChannelDifference) -> list[str]:

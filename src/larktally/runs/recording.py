@@ -34,7 +34,7 @@ from larktally.subject import (
     name_of,
 )
 from larktally.timing import Duration, Rate
-from larktally.traces import Channel, Column, EventLog, Header, Trace
+from larktally.traces import Channel, EventLog, Header, Trace
 from larktally.traces.columns import RowError
 from larktally.traces.files import writer_for
 
@@ -314,11 +314,10 @@ class _Recording:
 
     def _cut(self, trace: Trace, row: int, why: str) -> Trace:
         """The trace up to and with a row, as if the run had ended there."""
-        columns = {name: Column(c.channel, c.stored[: row + 1].copy()) for name, c in trace.columns.items()}
-        inputs = {name: values[: row + 1].copy() for name, values in trace.inputs.items()}
         events = trace.events.between(0, row)
         self._end, self._said = why, dict.fromkeys(events.names)
-        return Trace(self._header(trace.header.channels, trace.header.inputs, None), columns, inputs, events, row + 1)
+        header = self._header(trace.header.channels, trace.header.inputs, None)
+        return trace.taken(slice(row + 1), events, header)
 
 
 def _state_rows(states: int | Iterable[int] | None, scenario: Scenario) -> Sequence[int]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Any, overload
 
 import msgspec
@@ -92,6 +92,12 @@ class EventLog(Sequence[TraceEvent]):
         return all(getattr(self, name) == getattr(other, name) for name in self.__slots__)
 
     __hash__ = None  # type: ignore[assignment]
+
+    def names_only(self, names: Collection[str] | None = None) -> EventLog:
+        """The events, or those of some names, without source and data: in each row in the order of their names."""
+        said = sorted((row, name) for row, name, _, _ in self.fields() if names is None or name in names)
+        blank = [""] * len(said)
+        return EventLog([row for row, _ in said], [name for _, name in said], blank, blank)
 
     def named(self, name: str, source: str | None = None) -> list[TraceEvent]:
         """The events of that name, from `source` or a part below it where one is given."""

@@ -109,9 +109,18 @@ class Trace:
         start, stop = self._row_at(first), self.rows - 1 if last is None else self._row_at(last)
         if not 0 <= start <= stop < self.rows:
             raise LarkError(f"no rows {first}..{last}: this trace has rows 0..{self.rows - 1}")
-        columns = {n: Column(c.channel, c.stored[start : stop + 1].copy()) for n, c in self.columns.items()}
-        inputs = {name: values[start : stop + 1].copy() for name, values in self.inputs.items()}
-        return Trace(self.header, columns, inputs, self.events.between(start, stop).shifted(-start), stop + 1 - start)
+        return self.taken(slice(start, stop + 1), self.events.between(start, stop).shifted(-start))
+
+    def taken(self, rows: slice, events: EventLog, header: Header | None = None) -> Trace:
+        """A copy of some of the rows, with events that are counted in them, and this header or another."""
+        columns = {name: Column(c.channel, c.stored[rows].copy()) for name, c in self.columns.items()}
+        inputs = {name: values[rows].copy() for name, values in self.inputs.items()}
+        return Trace(header or self.header, columns, inputs, events, len(range(self.rows)[rows]))
+
+    def changed(self, *, events: EventLog | None = None, header: Header | None = None) -> Trace:
+        """The same rows with other events or another header."""
+        said = self.events if events is None else events
+        return Trace(header or self.header, self.columns, self.inputs, said, self.rows)
 
     def _row_at(self, place: int | str) -> int:
         row = place if isinstance(place, int) else frames_in(place, self.rate, what="row:")
@@ -124,15 +133,12 @@ class Trace:
         """
         if not isinstance(every, int) or isinstance(every, bool) or every < 1:
             raise LarkError(f"a recording keeps every n-th row, n at least 1, not {every!r}")
-        columns = {n: Column(c.channel, c.stored[::every].copy()) for n, c in self.columns.items()}
-        inputs = {name: values[::every].copy() for name, values in self.inputs.items()}
         kept = EventLog()
         for row, name, source, text in self.events.fields():
             if row % every == 0:
                 kept.append(row // every, name, source, text)
-        return Trace(
-            structs.replace(self.header, every=self.header.every * every), columns, inputs, kept, -(-self.rows // every)
-        )
+        header = structs.replace(self.header, every=self.header.every * every)
+        return self.taken(slice(None, None, every), kept, header)
 
     def at(self, channel: str, frame: float) -> float | int | bool | str:
         """A channel's value at any frame of the run, between rows too: linear for numbers, held for everything else.

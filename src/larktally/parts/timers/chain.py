@@ -67,8 +67,7 @@ class Chain(Timed):
         """Takes the next step; its number, from 0, as it was before the counter moved."""
         step = self.next
         self.next = (step + 1) % self.steps
-        self._carry = 0.0
-        self._begin()
+        self._begin_anew()
         self.say("used", step=step)
         return step
 

@@ -81,7 +81,7 @@ class Cooldown(Timed):
         self.busy = self.since == "end"
         self.ready = self.charges > 0 and not self.busy
         if not self.busy and not self.left:
-            self._rest()
+            self._begin_anew()
         self.say("used")
         if self.shared is not None:
             self.shared.use()
@@ -95,7 +95,7 @@ class Cooldown(Timed):
             self.busy = False
             self.ready = self.charges > 0
             if not self.left:
-                self._rest()
+                self._begin_anew()
             self.say("done")
 
     def reset(self) -> None:
@@ -122,10 +122,6 @@ class Cooldown(Timed):
     def step(self) -> None:
         if self.running and self._over():
             self._rested()
-
-    def _rest(self) -> None:
-        self._carry = 0.0
-        self._begin()
 
     def _rested(self) -> None:
         was = self.ready

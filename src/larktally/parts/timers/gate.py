@@ -71,8 +71,8 @@ class Gate(Timed):
         """Locks it from this row on, for its own length, or for another that is its own from now on."""
         if frames is not None:
             self.change(frames)
-        self.state, self._carry = "locked", 0.0
-        self._begin()
+        self.state = "locked"
+        self._begin_anew()
 
     def open(self) -> None:
         """Makes it ready at once."""

@@ -68,8 +68,7 @@ class Interval(Timed):
 
     def start(self) -> None:
         """Begins to count anew."""
-        self._carry = 0.0
-        self._begin()
+        self._begin_anew()
 
     def step(self) -> None:
         self.due = False
@@ -114,8 +113,7 @@ class Delay(Timed):
 
     def start(self) -> None:
         """Starts it; one that waits already starts again."""
-        self._carry = 0.0
-        self._begin()
+        self._begin_anew()
         self.say("started", left=self.left)
 
     def call_off(self) -> bool:
@@ -173,8 +171,7 @@ class Opening(Timed):
 
     def open(self, **data: Any) -> None:
         """Opens it for its whole length, anew where it is open."""
-        self._carry = 0.0
-        self._begin()
+        self._begin_anew()
         self.say("opened", **data)
 
     def take(self) -> bool:

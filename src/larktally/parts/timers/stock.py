@@ -93,8 +93,7 @@ class Stock(Timed):
         """Starts a refill, where none is going on and the stock is not full; whether it did."""
         if self.left or self.stock == self.most:
             return False
-        self._carry = 0.0
-        self._begin()
+        self._begin_anew()
         self.say("refilling", left=self.left)
         return True
 

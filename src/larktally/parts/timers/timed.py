@@ -84,6 +84,11 @@ class Timed(Part):
         if self.style is not None:
             self.left, self.sum = self._begin_sum(self.style)
 
+    def _begin_anew(self) -> None:
+        """Begins to count its whole length, with nothing carried over from the time before."""
+        self._carry = 0.0
+        self._begin()
+
     def _begin_sum(self, style: Summed) -> tuple[int, float]:
         seconds, carry = Fraction(self._seconds), self._carry
         return frames_of(seconds, self.sim.rate, style, carry)[0], style.first(seconds, carry)
