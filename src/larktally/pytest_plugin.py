@@ -89,7 +89,7 @@ class Lark:
         from larktally.runs import record
 
         trace = record(scenario if self.rate is None else scenario.changed(rate=self.rate))
-        self.seen.append(trace)
+        self._see(trace)
         wanted = list(scenario.claims if claims is None else claims)
         if wanted:
             self.check(trace, wanted)
@@ -99,8 +99,7 @@ class Lark:
         """Asserts claims, or those of a file beside the test, on a trace; the tally."""
         from larktally.claims import check, load_claims
 
-        if not any(trace is one for one in self.seen):
-            self.seen.append(trace)
+        self._see(trace)
         if isinstance(claims, str | Path):
             claims = load_claims(self._folder / claims, trace.channels)
         tally = check(trace, claims)
@@ -113,8 +112,7 @@ class Lark:
         the baseline and shows what changed."""
         from larktally.runs import Baselines
 
-        if not any(trace is one for one in self.seen):
-            self.seen.append(trace)
+        self._see(trace)
         default = re.sub(r"[^\w.-]+", "_", self._node.name)
         result = Baselines(self._folder / "baselines").check(
             trace, name or trace.header.scenario or default, tolerance, self._accept
@@ -124,6 +122,11 @@ class Lark:
         if self._accept:
             print(result)
         return result
+
+    def _see(self, trace: Trace) -> None:
+        """Notes a trace, to be kept where the test fails."""
+        if not any(trace is one for one in self.seen):
+            self.seen.append(trace)
 
 
 class ClaimsFile(pytest.File):

@@ -16,6 +16,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from msgspec import structs
+
 from larktally.errors import LarkError
 from larktally.inputs import InputScript
 from larktally.runs.divergence import Divergence, first_divergence
@@ -206,8 +208,6 @@ def digest_of_scenario(target: str) -> str:
 
 def digest_without_name(trace: Trace) -> str:
     """A trace's digest as if its scenario had no name: one that goes by its variable has none of its own."""
-    from msgspec import structs
-
     return trace.changed(header=structs.replace(trace.header, scenario="")).digest
 
 

@@ -15,9 +15,10 @@ from matplotlib.figure import Figure
 from larktally.errors import LarkError, unknown_name
 from larktally.runs.divergence import first_divergence
 from larktally.traces import Trace
+from larktally.views.bodies import bodies_of
 from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, lanes_of, mark_row, time_axis
 from larktally.views.palette import DARK, LIGHT, STATE_COLOURS, Palette
-from larktally.views.scene import bodies_of, draw_scene, fit_scene, has_path
+from larktally.views.scene import draw_scene, fit_scene, has_path
 
 __all__ = ["draw_run", "save_picture", "STATE_COLOURS"]
 

@@ -10,20 +10,12 @@ from matplotlib.axes import Axes
 from matplotlib.patches import Rectangle
 
 from larktally.traces import Trace
+from larktally.views.bodies import bodies_of, body_box
 from larktally.views.palette import STATE_COLOURS, Palette
 
-__all__ = ["bodies_of", "draw_scene", "fit_scene", "has_path"]
+__all__ = ["draw_scene", "fit_scene", "has_path"]
 
 MOVERS_SHOWN = 5
-
-
-def bodies_of(trace: Trace) -> list[str]:
-    """The bodies of a sim whose place is recorded."""
-    return [
-        name
-        for name in trace.header.scene.get("bodies", {})
-        if f"{name}.x" in trace.columns and f"{name}.y" in trace.columns
-    ]
 
 
 def has_path(trace: Trace) -> bool:
@@ -185,11 +177,10 @@ def _draw_contacts(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: ra
 def _draw_ghosts(axes: Axes, trace: Trace, followed: str, row: int, palette: Palette) -> None:
     """Every body's box in a row; the one followed with its number."""
     for name in bodies_of(trace):
-        scene = trace.header.scene["bodies"][name]
-        low = (trace[f"{name}.x"][row] - scene["before"][0], trace[f"{name}.y"][row] - scene["before"][1])
-        if not np.isfinite(low).all():
+        box = body_box(trace, name, row)
+        if box is None:
             continue
-        high = (low[0] + scene["size"][0], low[1] + scene["size"][1])
+        low, high = box
         _outline(axes, low, high, palette.ink if name == followed else palette.quiet)
         if name == followed:
             above = ((low[0] + high[0]) / 2, high[1])

@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from larktally.traces import Trace
+from larktally.views.bodies import Corners, bodies_of, body_box
 
 __all__ = ["print_strips", "print_level"]
 
@@ -35,7 +36,8 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
     """A line for each machine, a letter a state, and for each of a few events; several rows share a place where there are
     more rows than places. A place shows the state of its last row, and an event where any of its rows has one."""
     machines = [name for name in trace.header.machines if name in trace.columns]
-    said = {name for row, name, _, _ in trace.events.fields() if row in set(rows)}
+    shown = set(rows)
+    said = {name for row, name, _, _ in trace.events.fields() if row in shown}
     events = [n for n in dict.fromkeys([*trace.header.events, *trace.events.names]) if n in said and n not in _QUIET]
     names = [*machines, *events[:MOST_EVENTS]]
     if not names or len(rows) < 2:
@@ -66,24 +68,25 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
 def print_level(out: Console, trace: Trace, row: int) -> None:
     """The level and all bodies in a row, in characters: # solid, = one-way, : zone, a letter for each body."""
     scene = trace.header.scene
-    standing = {name: _box(trace, name, row) for name in scene.get("bodies", {})}
+    standing = {name: body_box(trace, name, row) for name in bodies_of(trace)}
     bodies = {name: box for name, box in standing.items() if box is not None}
     boxes = [(low, high, "=" if one_way else "#") for low, high, _, one_way, _ in scene.get("boxes", [])]
     zones = [(low, high, ":") for parts in scene.get("zones", {}).values() for low, high in parts]
     movers = [
         (*_mover(trace, scene, name, row), "_") for name in [*scene.get("platforms", {}), *scene.get("enclosures", ())]
     ]
-    everything = [*zones, *boxes, *movers, *((low, high, "") for low, high in bodies.values())]
-    if not everything:
+    level = [*zones, *boxes, *movers]
+    corners = [*((low, high) for low, high, _ in level), *bodies.values()]
+    if not corners:
         out.print(Text("no level and no bodies are recorded in this trace"))
         return
-    low = np.min([one[0][:2] for one in everything], axis=0)
-    high = np.max([one[1][:2] for one in everything], axis=0)
+    low = np.min([low[:2] for low, _ in corners], axis=0)
+    high = np.max([high[:2] for _, high in corners], axis=0)
     unit = max((high[0] - low[0]) / (min(out.width, WIDEST) - 2), (high[1] - low[1]) / 2 / 30, 1e-9)
     across, down = int((high[0] - low[0]) / unit) + 1, int((high[1] - low[1]) / (2 * unit)) + 1
     grid = np.full((down, across), " ", dtype=object)
     letters = {name: _body_letter(name) for name in bodies}
-    for one_low, one_high, mark in [*everything[: len(everything) - len(bodies)]]:
+    for one_low, one_high, mark in level:
         grid[_cells(one_low, one_high, low, unit, grid.shape)] = mark
     for name, (one_low, one_high) in bodies.items():
         grid[_cells(one_low, one_high, low, unit, grid.shape)] = letters[name]
@@ -102,15 +105,7 @@ def _cells(one_low: Any, one_high: Any, low: Any, unit: float, shape: tuple[int,
     return slice(max(min(bottom, shape[0] - 1), 0), top), slice(max(min(left, shape[1] - 1), 0), right)
 
 
-def _box(trace: Trace, name: str, row: int) -> tuple[tuple[float, float], tuple[float, float]] | None:
-    if f"{name}.x" not in trace.columns or f"{name}.y" not in trace.columns:
-        return None
-    body = trace.header.scene["bodies"][name]
-    x, y = float(trace[f"{name}.x"][row]) - body["before"][0], float(trace[f"{name}.y"][row]) - body["before"][1]
-    return None if np.isnan(x) else ((x, y), (x + body["size"][0], y + body["size"][1]))
-
-
-def _mover(trace: Trace, scene: dict[str, Any], name: str, row: int) -> tuple[tuple[float, float], tuple[float, float]]:
+def _mover(trace: Trace, scene: dict[str, Any], name: str, row: int) -> Corners:
     x, y = float(trace[f"{name}.x"][row]), float(trace[f"{name}.y"][row])
     if name in scene.get("platforms", {}):
         width, height = scene["platforms"][name][:2]
