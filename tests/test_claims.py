@@ -324,7 +324,7 @@ def test_vacuous_and_unfinished_are_verdicts_that_fail_unless_allowed(dusk_trace
     unfinished = "follows(frame == 215, wick.y > 99, within=20)"
     tally = lt.check(dusk_trace, [lt.claim("v", vacuous), lt.claim("u", unfinished)])
     assert [result.verdict for result in tally] == ["vacuous", "unfinished"] and not tally.passed
-    assert "held('left') never held" in str(tally) and "run more frames" in str(tally)
+    assert "held('left') never held" in str(tally) and "from row 215 (3.583 s) on; run 15 more frames" in str(tally)
     assert lt.check(
         dusk_trace, [lt.claim("v", vacuous, allow="vacuous"), lt.claim("u", unfinished, allow=["unfinished"])]
     ).passed

@@ -4,12 +4,15 @@ import doctest
 import importlib
 import pkgutil
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 import larktally as lt
 from larktally.claims.grammar import FUNCTIONS
+from larktally.cli import main
 
 ROOT = Path(__file__).parent.parent
 DOCUMENTS = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
@@ -21,6 +24,19 @@ def test_the_blocks_of_a_document_run(document, tmp_path, monkeypatch):
     names = {"__name__": "document"}
     for block in re.findall(r"^```python\n(.*?)^```", document.read_text(encoding="utf-8"), re.M | re.S):
         exec(compile(block, str(document), "exec"), names)
+
+
+def test_the_commands_that_the_documents_name_exist_with_their_options(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    text = "\n".join(document.read_text(encoding="utf-8") for document in DOCUMENTS)
+    for line in set(re.findall(r'python -c "([^"]+)"', text)):
+        assert len(subprocess.run([sys.executable, "-c", line], check=True, capture_output=True).stdout) > 200
+    used = re.findall(r"(?:^ *|`|&& )larktally ([a-z]+)\b([^`|\n]*)", text, re.M)
+    used = [(name, rest) for name, rest in used if name != "trace"]  # the first bytes that a digest is over
+    assert {name for name, _ in used} == set(main.list_commands(None))
+    for name, rest in used:
+        known = {option for parameter in main.get_command(None, name).params for option in parameter.opts}
+        assert name == "vet" or set(re.findall(r"--[a-z]+", rest)) <= known, (name, rest)  # vet's words are a command
 
 
 def test_links_lead_somewhere():

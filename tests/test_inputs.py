@@ -137,3 +137,18 @@ def test_a_press_placed_on_an_event_stands_in_the_trace_with_its_frame(lamp_trac
 def test_scripts_that_cannot_be(make, said):
     with pytest.raises(lt.LarkError, match=said):
         make()
+
+
+def test_an_axis_of_on_off_actions_is_a_whole_number_that_a_count_can_take():
+    def turned(*actions):
+        def made(setup):
+            sim = lt.Sim(setup, actions=actions)
+            facing = sim.value("facing", 1)
+            sim.before("machines", lambda now: setattr(facing, "now", now.axis("left", "right")))
+            return sim
+
+        return lt.record(made, lt.InputScript().hold("left", 2, 1).press("right", on="facing < 0", plus=2), frames=5)
+
+    assert turned("left", "right")["facing"].tolist() == [1, 0, -1, 0, 1, 0]
+    with pytest.raises(lt.SubjectFailed, match="row 1: channel 'facing' is 0.0 .float., but the channel was a count"):
+        turned("left", lt.Action("right", analog=True))

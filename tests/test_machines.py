@@ -189,6 +189,7 @@ def test_a_pause_freezes_its_clock_returns_where_it_was_and_a_held_key_does_not_
     ("make", "said"),
     [
         (lambda sim: sim.machine("m", ("a", "a"), "a"), "declared twice"),
+        (lambda sim: sim.machine("m", ("a", "b"), "a").during("b", "b"), "during names the state 'b' twice"),
         (lambda sim: sim.machine("m", "ab", "a"), "states as a list of names"),
         (lambda sim: sim.machine("m", ("a b/", "c"), "c"), "a state is a word"),
         (lambda sim: sim.machine("m", ("a",), "a", settle=0), "settle is how many"),

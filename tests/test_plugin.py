@@ -40,7 +40,10 @@ def test_a_failing_claim_tells_its_story_and_leaves_trace_and_picture(pytester):
     pytester.makepyfile(test_it=TEST)
     result = run(pytester, "--lark-keep", "kept", "-k", "good or bad or rates")
     result.assert_outcomes(passed=3, failed=1)
-    result.stdout.fnmatch_lines(["*BROKEN: a hop starts on the ground*", "*first in row 52*", "*kept by lark tally*"])
+    result.stdout.fnmatch_lines(
+        ["*BROKEN: a hop starts on the ground*", "*first in row 52*", "*why: wick.gait: airborne*"]
+    )
+    result.stdout.fnmatch_lines(["*>  hop again*taken*quay.py:52", "*kept by lark tally*"])
     assert lt.load_trace(pytester.path / "kept" / "test_bad" / "faulty_lamplighter.parquet").rows == 221
     assert (pytester.path / "kept" / "test_bad" / "faulty_lamplighter.png").stat().st_size > 10_000
 

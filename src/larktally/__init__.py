@@ -23,8 +23,8 @@ _HOMES = {
     "larktally.traces": "Trace load_trace",
     "larktally.claims": "Breach Claim Form Result Tally ch check check_each claim language load_claims measure measured_over "
     "parse rows_where to_text",
-    "larktally.runs": "Audit Baselines Comparison Live Replay Scenario Together Tolerance Why Written audit compare record "
-    "replay run_to side_by_side who_wrote why",
+    "larktally.runs": "Audit Baselines Causes Comparison Live Replay Scenario Together Tolerance Why Written audit causes "
+    "compare record replay run_to side_by_side who_wrote why",
     "larktally.programs": "Program Vetting vet",
     "larktally.views.picture": "draw_run save_picture",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
@@ -35,6 +35,8 @@ __all__ = ["__version__", *sorted(_HOME_OF)]
 
 
 def __getattr__(name: str) -> Any:
+    if name == "parts":
+        return importlib.import_module("larktally.parts")
     if name not in _HOME_OF:
         raise AttributeError(f"module 'larktally' has no attribute {name!r}")
     found = getattr(importlib.import_module(_HOME_OF[name]), name)
@@ -59,6 +61,7 @@ def _tell_notebook() -> None:
         ("larktally.charts.covering", "Coverage"),
         ("larktally.runs.comparing", "Comparison"),
         ("larktally.runs.replaying", "Replay"),
+        ("larktally.runs.causes", "Causes"),
         ("larktally.runs.deciding", "Why"),
         ("larktally.runs.auditing", "Audit"),
     ):
@@ -72,6 +75,7 @@ def __dir__() -> list[str]:
 _tell_notebook()
 
 if TYPE_CHECKING:
+    from larktally import parts as parts
     from larktally.charts import Coverage as Coverage
     from larktally.charts import Finding as Finding
     from larktally.charts import chart_to_dot as chart_to_dot
@@ -135,6 +139,7 @@ if TYPE_CHECKING:
     from larktally.programs import vet as vet
     from larktally.runs import Audit as Audit
     from larktally.runs import Baselines as Baselines
+    from larktally.runs import Causes as Causes
     from larktally.runs import Comparison as Comparison
     from larktally.runs import Live as Live
     from larktally.runs import Replay as Replay
@@ -144,6 +149,7 @@ if TYPE_CHECKING:
     from larktally.runs import Why as Why
     from larktally.runs import Written as Written
     from larktally.runs import audit as audit
+    from larktally.runs import causes as causes
     from larktally.runs import compare as compare
     from larktally.runs import record as record
     from larktally.runs import replay as replay

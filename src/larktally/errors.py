@@ -57,10 +57,18 @@ class SubjectFailed(LarkError):
 def did_you_mean(found: str, known: Iterable[str]) -> str:
     """The end of a message: "; did you mean 'wick.y'?", or "" where nothing is near.
 
+    Where a dotted name is wrong only in what follows a part that exists, what that part has is listed.
+
     >>> did_you_mean("wick.burts", ["wick.y", "wick.burst.left"])
     "; did you mean 'wick.burst.left'?"
+    >>> did_you_mean("wick.oil.amount", ["wick.y", "wick.oil", "wick.oil.empty"])
+    "; 'wick.oil' has 'wick.oil', 'wick.oil.empty'."
     """
     names = list(known)
+    part = found.rpartition(".")[0]
+    kin = [name for name in names if part and (name == part or name.startswith(part + "."))]
+    if kin and ("." in part or part in kin) and not difflib.get_close_matches(found, names, n=1, cutoff=0.9):
+        return f"; {part!r} has {', '.join(map(repr, kin[:12]))}."
     close = difflib.get_close_matches(found, names, n=1, cutoff=0.5)
     if not close:
         lowered = {name.lower(): name for name in names}

@@ -82,6 +82,7 @@ class Lark:
     def __init__(self, folder: Path, accept: bool, rate: Any, node: Any) -> None:
         self.rate = rate
         self.seen: list[Trace] = []
+        self._made_by: dict[int, Scenario] = {}
         self._folder, self._accept, self._node = folder, accept, node
 
     def record(self, scenario: Scenario, claims: Iterable[Claim] | None = None) -> Trace:
@@ -90,6 +91,7 @@ class Lark:
 
         trace = record(scenario if self.rate is None else scenario.changed(rate=self.rate))
         self._see(trace)
+        self._made_by[id(trace)] = scenario
         wanted = list(scenario.claims if claims is None else claims)
         if wanted:
             self.check(trace, wanted)
@@ -98,19 +100,24 @@ class Lark:
     def check(self, trace: Trace, claims: Iterable[Claim] | str | Path) -> Tally:
         """Asserts claims, or those of a file beside the test, on a trace; the tally."""
         from larktally.claims import check, load_claims
+        from larktally.claims.story import tally_text
+        from larktally.runs.causes import causes_of_breaches
 
         self._see(trace)
         if isinstance(claims, str | Path):
             claims = load_claims(self._folder / claims, trace.channels)
         tally = check(trace, claims)
         if not tally.passed:
-            pytest.fail(str(tally), pytrace=False)
+            scenario = self._made_by.get(id(trace))
+            causes = causes_of_breaches(trace, scenario, tally) if scenario is not None else {}
+            pytest.fail(tally_text(tally, {name: found.lines() for name, found in causes.items()}), pytrace=False)
         return tally
 
     def baseline(self, trace: Trace, name: str = "", tolerance: Tolerances = None) -> BaselineResult:
         """Asserts that a run is what its baseline says, in the folder `baselines` beside the test; --lark-accept makes it
         the baseline and shows what changed."""
         from larktally.runs import Baselines
+        from larktally.runs.causes import causes_of_divergence
 
         self._see(trace)
         default = re.sub(r"[^\w.-]+", "_", self._node.name)
@@ -118,7 +125,14 @@ class Lark:
             trace, name or trace.header.scenario or default, tolerance, self._accept
         )
         if not result.passed:
-            pytest.fail(f"{result}\n--lark-accept makes this run the baseline", pytrace=False)
+            scenario = self._made_by.get(id(trace))
+            why = causes_of_divergence(trace, scenario, result.divergence) if scenario is not None else None
+            said = [
+                str(result),
+                *([why.told()] if why is not None else []),
+                "--lark-accept makes this run the baseline",
+            ]
+            pytest.fail("\n".join(said), pytrace=False)
         if self._accept:
             print(result)
         return result

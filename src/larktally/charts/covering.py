@@ -15,9 +15,9 @@ from larktally.charts.inspecting import landing
 from larktally.claims.story import aligned
 from larktally.errors import LarkError, unknown_name
 from larktally.parts.transition import Considered
+from larktally.runs.again import again
 from larktally.runs.deciding import machine_of
 from larktally.runs.live import Live
-from larktally.runs.replaying import again
 from larktally.runs.scenario import Scenario
 from larktally.subject import SubjectLike
 from larktally.traces import Trace

@@ -43,6 +43,13 @@ def _pairs(triggers: Rows, rows: Rows) -> tuple[Breach, ...]:
     return tuple(Breach(a, b) for a, b in zip(triggers[:LISTED].tolist(), rows[:LISTED].tolist(), strict=True))
 
 
+def _waiting(opened: Rows, width: int | None) -> Breach | None:
+    """The first of the rows with an open obligation, and the row that decides the last one, `width` rows after it."""
+    if not len(opened):
+        return None
+    return Breach(int(opened[0]), None if width is None else int(opened[-1]) + width)
+
+
 def _last(read: Reading) -> int | None:
     return read.rows - 1 if read.rows else None
 
@@ -77,7 +84,7 @@ def _eventually(read: Reading, node: Call) -> Judgement:
 def _at(read: Reading, node: Call) -> Judgement:
     row = span_frames(node.args[0], read.words)
     if row >= read.rows:
-        return Judgement(1, open=1)
+        return Judgement(1, open=1, waiting=Breach(row, row))
     found = slack(read, node.args[1])
     margin = None if found is None else float(found[row])
     return _one(read, bool(read.flags(node.args[1])[row]), row, margin)
@@ -101,8 +108,9 @@ def _follows(read: Reading, node: Call) -> Judgement:
     broken = too_early | missed
     failed = np.where(too_early, early, k + width)[broken]
     margin = least(greatest_ahead(slack(read, node.args[1]), k[answered | broken], wait, width))
-    opened = int(np.count_nonzero(undecided & ~missed))
-    return Judgement(len(k), int(np.count_nonzero(broken)), _pairs(k[broken], failed), opened, margin, True)
+    opened = k[undecided & ~missed]
+    pairs, waiting = _pairs(k[broken], failed), _waiting(opened, width)
+    return Judgement(len(k), int(np.count_nonzero(broken)), pairs, len(opened), margin, True, waiting)
 
 
 def _lasts(read: Reading, node: Call) -> Judgement:
@@ -111,10 +119,10 @@ def _lasts(read: Reading, node: Call) -> Judgement:
     k = _rows(a)
     first_without = spans.next_row(~p)[k]
     broken = (first_without < read.rows) & (first_without <= k + width - 1)
-    opened = int(np.count_nonzero(~broken & (k + width - 1 >= read.rows)))
+    opened = k[~broken & (k + width - 1 >= read.rows)]
     margin = least(least_ahead(slack(read, node.args[1]), k, 0, width - 1))
-    failed = _pairs(k[broken], first_without[broken])
-    return Judgement(len(k), int(np.count_nonzero(broken)), failed, opened, margin, True)
+    failed, waiting = _pairs(k[broken], first_without[broken]), _waiting(opened, width - 1)
+    return Judgement(len(k), int(np.count_nonzero(broken)), failed, len(opened), margin, True, waiting)
 
 
 def _until(read: Reading, node: Call) -> Judgement:
@@ -123,8 +131,9 @@ def _until(read: Reading, node: Call) -> Judgement:
     released = spans.next_row(q)[k]
     neither = spans.next_row(~p & ~q)[k]
     broken = neither < released
-    opened = int(np.count_nonzero((released == read.rows) & (neither == read.rows)))
-    return Judgement(len(k), int(np.count_nonzero(broken)), _pairs(k[broken], neither[broken]), opened, None, True)
+    opened = k[(released == read.rows) & (neither == read.rows)]
+    pairs, waiting = _pairs(k[broken], neither[broken]), _waiting(opened, None)
+    return Judgement(len(k), int(np.count_nonzero(broken)), pairs, len(opened), None, True, waiting)
 
 
 def _precedes(read: Reading, node: Call) -> Judgement:
@@ -159,10 +168,10 @@ def _stays(read: Reading, node: Call) -> Judgement:
     short = (lengths < low) & ~at_end
     long = np.zeros(len(lengths), dtype=np.bool_) if high is None else lengths > high
     wrong = short | long
-    opened = at_end & ~wrong & ((lengths < low) | (high is not None))
+    opened = starts[at_end & ~wrong & ((lengths < low) | (high is not None))]
     rows = np.where(long, starts + (high or 0), ends)
-    failed = _pairs(starts[wrong], rows[wrong])
-    return Judgement(len(starts), int(np.count_nonzero(wrong)), failed, int(np.count_nonzero(opened)), None, True)
+    failed, waiting = _pairs(starts[wrong], rows[wrong]), _waiting(opened, low - 1 if high is None else high)
+    return Judgement(len(starts), int(np.count_nonzero(wrong)), failed, len(opened), None, True, waiting)
 
 
 def _counted(low: bool, high: bool) -> Callable[[Reading, Call], Judgement]:

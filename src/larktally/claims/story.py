@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -30,13 +31,14 @@ __all__ = ["story", "tally_text", "headline", "deciding", "rows_around", "shown_
 MOST_COLUMNS = 6
 
 
-def tally_text(tally: Tally) -> str:
-    """A line for each claim, then the story of each that did not pass."""
+def tally_text(tally: Tally, causes: Mapping[str, Sequence[str]] | None = None) -> str:
+    """A line for each claim, then the story of each that did not pass; `causes` are lines that say why, by claim."""
     lines = [f"{result.verdict:<10} {result.name}" + _allowed(result) for result in tally]
     passed = sum(result.passed for result in tally)
     lines.append(f"{passed} of {len(tally)} claims passed")
     for result in tally.failed:
         lines += ["", story(result)]
+        lines += [f"  {'' if at else 'why:':<5}{line}" for at, line in enumerate((causes or {}).get(result.name, ()))]
     return "\n".join(lines)
 
 
@@ -65,7 +67,7 @@ def headline(result: Result) -> str:
         return f"nothing to check: {_never_raised(result)}; a claim that nothing tests cannot fail"
     if result.verdict == "unfinished":
         was = "was" if result.open == 1 else "were"
-        return f"the trace ended while {result.open} of {result.obligations} {kind} {was} open; run more frames"
+        return f"the trace ended while {result.open} of {result.obligations} {kind} {was} open{_how_to_finish(result)}"
     margin = "" if result.margin is None else f"; margin {result.margin:g}"
     if result.verdict == "kept":
         return f"kept in all {result.obligations} {kind}{margin}"
@@ -76,6 +78,15 @@ def headline(result: Result) -> str:
         trigger = f", for {_row_text(result.reading, breach.trigger)}"
     many = "" if result.obligations == 1 else f"{result.broken} of {result.obligations} {kind} failed, "
     return _reason(result) or f"{many}{where}{trigger}{_how_long(result, breach)}{margin}"
+
+
+def _how_to_finish(result: Result) -> str:
+    """Which obligation was open first, and how many frames more decide them all."""
+    waiting, read = result.judgement.waiting, result.reading
+    if waiting is None or waiting.trigger is None:
+        return "; run more frames"
+    more = f"{waiting.row - read.rows + 1} more" if waiting.row is not None else "more"
+    return f", from {_row_text(read, waiting.trigger)} on; run {more} frame{'' if more == '1 more' else 's'}"
 
 
 def _how_long(result: Result, breach: Breach) -> str:
@@ -212,8 +223,16 @@ def _never_raised(result: Result) -> str:
         if tree.name == "precedes":
             first = tree.args[1]
         rare = " never held in two rows" if tree.name == "spaced" else " never held"
-        return to_text(first) + rare
+        return to_text(first) + rare + _each_alone(result.reading, first)
     return "no obligation arose"
+
+
+def _each_alone(read: Reading, node: Node) -> str:
+    """In how many rows each side of an `and` held that never held as a whole."""
+    if not isinstance(node, Operation) or node.op != "and":
+        return ""
+    held = [(to_text(side), int(np.count_nonzero(read.flags(side)))) for side in node.args]
+    return f" ({', '.join(f'{text}: {rows} row' + ('s' if rows != 1 else '') for text, rows in held)})"
 
 
 def _row_text(read: Reading, row: int) -> str:

@@ -31,6 +31,8 @@ class Judgement:
     """A property over one trace: obligations that arose, how many failed, the first of them, how many stayed open.
 
     `margin` is the signed slack of the one comparison that was judged, negative where broken; None where there is none.
+    `waiting` is, where some stayed open, the row that raised the first of them and the row in which all are decided, None
+    where no row is sure to be that.
     """
 
     obligations: int
@@ -39,6 +41,7 @@ class Judgement:
     open: int = 0
     margin: float | None = None
     can_be_vacuous: bool = False
+    waiting: Breach | None = None
 
     @property
     def verdict(self) -> Verdict:

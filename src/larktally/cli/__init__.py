@@ -13,6 +13,8 @@ _COMMANDS = {
     "run": "Record the scenarios of a Python file and check their claims.",
     "check": "Check the claims of a TOML file on a trace, a log or a folder.",
     "replay": "Run a trace's own inputs again and report the first divergence.",
+    "why": "What made a row what it is: rules, guards, and who set which value.",
+    "audit": "Whether runs repeat themselves, and saved states are whole.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",
     "plot": "Draw a run: its path, states, timers, inputs, events and channels.",

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from larktally.errors import LarkError, did_you_mean
 from larktally.traces import Trace
 
-__all__ = ["chosen_rows", "chosen_channels"]
+__all__ = ["chosen_rows", "chosen_channels", "split_patterns"]
 
 
 def chosen_rows(said: str | None, trace: Trace, otherwise: Sequence[int]) -> list[int]:
@@ -28,10 +28,16 @@ def chosen_rows(said: str | None, trace: Trace, otherwise: Sequence[int]) -> lis
     return rows
 
 
+def split_patterns(said: Sequence[str]) -> list[str]:
+    """The patterns of --only, given several times or joined by commas."""
+    return [pattern.strip() for one in said for pattern in one.split(",")]
+
+
 def chosen_channels(patterns: Sequence[str], trace: Trace) -> list[str]:
     """The channels that match any of the patterns, in order; all where there are none."""
     if not patterns:
         return trace.channels
+    patterns = split_patterns(patterns)
     for pattern in patterns:
         if not fnmatch.filter(trace.channels, pattern):
             raise LarkError(f"--only {pattern!r} matches no channel{did_you_mean(pattern, trace.channels)}")

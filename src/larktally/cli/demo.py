@@ -14,6 +14,7 @@ from larktally.errors import LarkError
 MODELS = ("quay.py", "canal.py", "evening.py")
 NEXT = """
 Next: larktally run {folder}/quay.py   (its faulty run breaks a claim, so it exits with status 1)
+      larktally why {folder}/faulty_run.parquet {folder}/quay.py 52
       larktally show {folder}/faulty_run.parquet --frames 48..56
       larktally plot {folder}/dusk_run.parquet {folder}/faulty_run.parquet --only wick.y
       larktally chart {folder}/evening.py:evening_won {folder}/evening_won.parquet --machine wick.gait
@@ -43,6 +44,7 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     from larktally.claims import check
     from larktally.demo import quay
     from larktally.runs import compare, record, replay
+    from larktally.runs.causes import causes_of_breaches
     from larktally.views.picture import draw_run, save_picture
     from larktally.views.tables import console, print_stories, print_story, tally_table
 
@@ -57,9 +59,10 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     print_stories(out, tally)
     click.echo(f"\n3. The recording's own inputs, run again:\n   {replay(trace, good)}")
     click.echo("\n4. A faulty variant: the same run, but a hop is allowed in the air. This is a broken claim:\n")
-    failed = check(faulty, bad.claims).failed
+    broken = check(faulty, bad.claims)
+    causes, failed = causes_of_breaches(faulty, bad, broken), broken.failed
     for result in failed:
-        print_story(out, result)
+        print_story(out, result, causes[result.name].lines() if result.name in causes else ())
     click.echo(f"\n5. And comparing the two says where they part:\n{_indented(compare(trace, faulty))}")
     written += [trace.save(folder / f"dusk_run.{suffix}") for suffix in ("parquet", "jsonl")]
     written += [faulty.save(folder / "faulty_run.parquet"), save_picture(draw_run(trace), folder / "dusk_run.png")]

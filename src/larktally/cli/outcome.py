@@ -12,6 +12,7 @@ from typing import Any, NoReturn, TypeVar
 import click
 
 from larktally.errors import LarkError, SubjectFailed
+from larktally.places import is_own
 
 __all__ = ["NOT_KEPT", "BAD_INPUT", "SUBJECT_FAILED", "teaching", "leave", "print_json", "subject_story"]
 
@@ -30,7 +31,7 @@ def teaching(command: F) -> F:
             click.echo(subject_story(failure), err=True)
             leave(SUBJECT_FAILED)
         except LarkError as error:
-            click.echo(f"larktally: {error}", err=True)
+            click.echo("\n".join([f"larktally: {error}", *_in_user_code(error)]), err=True)
             leave(BAD_INPUT)
         except BrokenPipeError:
             sys.stderr.close()
@@ -51,15 +52,20 @@ def print_json(content: Any) -> None:
     click.echo(msgspec.json.format(msgspec.json.encode(content), indent=2).decode())
 
 
-def subject_story(failure: SubjectFailed) -> str:
+def subject_story(failure: SubjectFailed, scenario: str = "") -> str:
     """The message of a failed subject, and where in the user's own code it was raised."""
-    lines = [f"larktally: the subject failed: {failure}"]
-    own = Path(__file__).parents[1]
-    frames = traceback.extract_tb(failure.__cause__.__traceback__) if failure.__cause__ else []
-    users = [frame for frame in frames if own not in Path(frame.filename).parents]
-    lines += [
-        f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}" for frame in users[-3:]
-    ]
+    which = f"{scenario}: " if scenario else ""
+    lines = [f"larktally: {which}the subject failed: {failure}", *_in_user_code(failure.__cause__)]
     if failure.trace is not None:
         lines.append(f"  {failure.trace.rows} rows were recorded before it")
     return "\n".join(lines)
+
+
+def _in_user_code(error: BaseException | None) -> list[str]:
+    """Where in the user's own code an error came up: the innermost lines that are neither ours nor click's."""
+    of_click = str(Path(click.__file__).parent)
+    frames = traceback.extract_tb(error.__traceback__) if error is not None else []
+    users = [frame for frame in frames if not is_own(frame.filename) and not frame.filename.startswith(of_click)]
+    return [
+        f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}" for frame in users[-3:]
+    ]

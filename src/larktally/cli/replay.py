@@ -8,9 +8,8 @@ import click
 
 from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
 from larktally.cli.reading import tolerance_option, tolerances
-from larktally.errors import LarkError
-from larktally.runs import Scenario, replay
-from larktally.runs.model_files import load_scenarios
+from larktally.runs import replay
+from larktally.runs.model_files import load_scenario_of
 from larktally.traces import load_trace
 
 
@@ -26,7 +25,7 @@ def command(trace_file: Path, target: str, allowed: tuple[str, ...], as_json: bo
     The scenario is the one that the trace's header names, unless NAME names another.
     """
     trace = load_trace(trace_file)
-    found = replay(trace, _scenario(target, trace.header.scenario), tolerances(allowed))
+    found = replay(trace, load_scenario_of(target, trace.header.scenario), tolerances(allowed))
     if as_json:
         divergence = found.divergence
         print_json(
@@ -40,18 +39,10 @@ def command(trace_file: Path, target: str, allowed: tuple[str, ...], as_json: bo
                 "part": divergence and divergence.part,
                 "added": found.added,
                 "removed": found.removed,
+                "causes": found.causes and found.causes.plain(),
             }
         )
     else:
         click.echo(str(found))
     if not found.identical:
         leave(NOT_KEPT)
-
-
-def _scenario(target: str, named: str) -> Scenario:
-    scenarios = load_scenarios(target)
-    if len(scenarios) == 1:
-        return scenarios[0]
-    if not named:
-        raise LarkError(f"{target} holds several scenarios and the trace names none; say {target}:NAME")
-    return load_scenarios(target, named)[0]

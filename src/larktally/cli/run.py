@@ -8,10 +8,12 @@ from typing import Any
 import click
 
 from larktally.claims import Tally, check
+from larktally.cli.choosing import split_patterns
 from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, leave, print_json, subject_story, teaching
 from larktally.cli.progress import progress
 from larktally.errors import LarkError, SubjectFailed
-from larktally.runs import BaselineResult, Baselines, Scenario, record
+from larktally.runs import BaselineResult, Baselines, Causes, Scenario, record
+from larktally.runs.causes import causes_of_breaches, causes_of_divergence
 from larktally.runs.into_file import stopped_path
 from larktally.runs.model_files import load_scenarios
 from larktally.traces import Trace
@@ -74,24 +76,28 @@ def command(
         path = folder / f"{_file_name(scenario.title)}.{suffix}"
         try:
             with progress(scenario.title) as watch:
-                trace = record(scenario, only=only or None, to=path, watch=watch)
+                trace = record(scenario, only=split_patterns(only) or None, to=path, watch=watch)
         except SubjectFailed as failure:
             worst = SUBJECT_FAILED
             results.append(_failed(scenario, failure, path))
             continue
         except LarkError as error:
-            raise LarkError(f"{scenario.title}: {error}") from None
+            raise LarkError(f"{scenario.title}: {error}").with_traceback(error.__traceback__) from None
         tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+        causes = causes_of_breaches(trace, scenario, tally)
         if tally:
             tallies[scenario.title] = tally
         worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
         held = Baselines(baselines).check(trace, accept=accept) if baselines is not None else None
         worst = max(worst, NOT_KEPT if held is not None and not held.passed else 0)
-        results.append(_plain(scenario, trace, path, tally, held))
+        results.append(_plain(scenario, trace, path, tally, causes, held))
         if not as_json:
-            _print(trace, path, scenario, tally)
+            _print(trace, path, scenario, tally, causes)
             if held is not None:
                 click.echo(f"baseline {held}")
+                why = causes_of_divergence(trace, scenario, held.divergence)
+                if why is not None:
+                    click.echo(why.told())
     if junit is not None:
         from larktally.views.junit import write_junit
 
@@ -102,7 +108,7 @@ def command(
         leave(worst)
 
 
-def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally) -> None:
+def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: dict[str, Causes]) -> None:
     from larktally.views.tables import console, print_stories, tally_table
 
     out = console()
@@ -115,13 +121,13 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally) -> None:
     )
     if tally:
         out.print(tally_table(tally))
-        print_stories(out, tally)
+        print_stories(out, tally, {name: found.lines() for name, found in causes.items()})
     else:
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
 
 def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> dict[str, Any]:
-    click.echo(f"{scenario.title}: " + subject_story(failure), err=True)
+    click.echo(subject_story(failure, scenario.title), err=True)
     kept = None
     if failure.trace is not None and failure.trace.rows:
         kept = stopped_path(path)
@@ -129,7 +135,14 @@ def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> dict[str,
     return {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
 
 
-def _plain(scenario: Scenario, trace: Trace, path: Path, tally: Tally, held: BaselineResult | None) -> dict[str, Any]:
+def _plain(
+    scenario: Scenario,
+    trace: Trace,
+    path: Path,
+    tally: Tally,
+    causes: dict[str, Causes],
+    held: BaselineResult | None,
+) -> dict[str, Any]:
     compared = held.comparison.plain() if held is not None and held.comparison is not None else None
     baseline = {"path": str(held.path), "passed": held.passed, "comparison": compared} if held is not None else None
     return {
@@ -140,6 +153,7 @@ def _plain(scenario: Scenario, trace: Trace, path: Path, tally: Tally, held: Bas
         "digest": trace.digest,
         "passed": tally.passed if tally else None,
         "claims": [result.plain() for result in tally],
+        "causes": {name: found.plain() for name, found in causes.items()},
         "baseline": baseline,
     }
 

@@ -62,6 +62,10 @@ class Actions:
         """The names of the analog ones."""
         return tuple(action.name for action in self._by_name.values() if action.analog)
 
+    def kind_of(self, name: str) -> type[int] | type[float]:
+        """int for an action that is declared on/off, whose values are 0 and 1; float for any other."""
+        return int if self.declared and not self._by_name[name].analog else float
+
     def named(self, name: str) -> str:
         """The action for an action's name or for a key code bound to one; raises InputError where there is none."""
         if name in self._by_name:

@@ -61,6 +61,7 @@ class FrameInput:
         self.rate = rate
         self.actions = actions
         self.value_by = _PerAction(actions, 0.0)
+        self.value_by.update({action: actions.kind_of(action)(0) for action in actions})
         self.held_by = _PerAction(actions, False)
         self.pressed_by = _PerAction(actions, False)
         self.released_by = _PerAction(actions, False)
@@ -71,7 +72,7 @@ class FrameInput:
         self.pressed: Callable[[str], bool] = self.pressed_by.__getitem__
         #: released(action): whether it was held in the frame before and is not in this one.
         self.released: Callable[[str], bool] = self.released_by.__getitem__
-        #: value(action): its analog value in [-1, 1]; 0.0 or 1.0 where it is on/off.
+        #: value(action): its analog value in [-1, 1]; the whole number 0 or 1 where it is on/off.
         self.value: Callable[[str], float] = self.value_by.__getitem__
 
     @property
@@ -80,7 +81,7 @@ class FrameInput:
         return seconds_at(self.frame, self.rate)
 
     def axis(self, negative: str, positive: str) -> float:
-        """value(positive) - value(negative): -1, 0 or 1 where both are on/off, and 0 where both are held."""
+        """value(positive) - value(negative): the whole number -1, 0 or 1 where both are on/off, 0 where both are held."""
         value: float = self.value_by[positive] - self.value_by[negative]
         return value
 
@@ -108,15 +109,17 @@ class InputFeed:
             if not span.on:
                 by_action[action].append(span)
         for action, spans in by_action.items():
+            kind = actions.kind_of(action)
             for row, value in _changes(spans):
-                self.due[row][action] = value
+                self.due[row][action] = kind(value)
 
     def press_later(self, span: Span, row: int) -> None:
         """Holds a span's action from `span.start` frames after `row` on, as its condition held in `row`."""
         action = self.view.actions.named(span.action)
         first = row + int(span.start)
-        self.due[first][action] = span.value
-        self.due[first + int(span.frames)].setdefault(action, 0.0)
+        kind = self.view.actions.kind_of(action)
+        self.due[first][action] = kind(span.value)
+        self.due[first + int(span.frames)].setdefault(action, kind(0))
 
     def advance(self, frame: int) -> None:
         """Makes the view show `frame`; frames come one after the other.

@@ -9,6 +9,7 @@ from larktally.errors import ModelError
 from larktally.parts.part import Part
 from larktally.parts.states import StateTree
 from larktally.parts.transition import Hook, Transition, called
+from larktally.places import place_of_caller
 from larktally.timing import Duration, frames_in
 from larktally.traces.outline import ANY, BACK, STAY, Outline, Setting
 
@@ -90,8 +91,7 @@ class Declared(Part):
         an event `acted`. The result takes an action, as a decorator.
         """
         sources = (source,) if isinstance(source, str) else tuple(source)
-        for state in sources:
-            self.states.check(state, (ANY,))
+        self._check_sources("transition", sources, (ANY,))
         self.states.check(to, (BACK, STAY))
         if push and to in (BACK, STAY):
             raise ModelError(
@@ -106,7 +106,7 @@ class Declared(Part):
                 "always; say when='true' where that is meant"
             )
         said = name or f"{'|'.join(sources)} to {SHOWN.get(to, to)}"
-        rule = Transition(said, sources, to, when, frames, period, push, self.sim.place_of_caller(), label)
+        rule = Transition(said, sources, to, when, frames, period, push, place_of_caller(), label)
         if any(other.name == rule.name for other in self.transitions):
             same = sum(other.name.split("#")[0] == rule.name for other in self.transitions)
             if name:
@@ -143,10 +143,7 @@ class Declared(Part):
         )
 
     def _hook(self, kind: str, states: tuple[str, ...]) -> Callable[[Hook], Hook]:
-        if not states:
-            raise ModelError(f"machine {self.name!r}: {kind} needs the states that it is for")
-        for state in states:
-            self.states.check(state)
+        self._check_sources(kind, states)
 
         def keep(hook: Hook) -> Hook:
             for state in states:
@@ -154,6 +151,15 @@ class Declared(Part):
             return hook
 
         return keep
+
+    def _check_sources(self, what: str, states: tuple[str, ...], also: tuple[str, ...] = ()) -> None:
+        """States that a rule or a hook is for: some, each of them there, none said twice."""
+        if not states:
+            raise ModelError(f"machine {self.name!r}: {what} needs the states that it is for")
+        for state in states:
+            self.states.check(state, also)
+            if states.count(state) > 1:
+                raise ModelError(f"machine {self.name!r}: {what} names the state {state!r} twice")
 
     def _frames(self, what: str, said: Duration | None) -> int:
         if said is None:

@@ -155,13 +155,11 @@ def compile_choice(
 def reads_of(
     text: str | Node, words: Vocabulary, sources: Mapping[str, Source], events: Any
 ) -> list[tuple[str, Guard]]:
-    """The channels, inputs and events that a text reads, each as its own text and a function of `now` for its value."""
+    """The channels, inputs, events and settings that a text reads, each as its own text and a function of `now` for its
+    value."""
     tree = parse(text) if isinstance(text, str) else text
-    named = [
-        n
-        for n in walk(tree)
-        if isinstance(n, ChannelRef) or (isinstance(n, Call) and n.name in ("event", "events", *_INPUTS))
-    ]
+    read = ("event", "events", "frame", "time", "param", *_INPUTS)
+    named = [n for n in walk(tree) if isinstance(n, ChannelRef) or (isinstance(n, Call) and n.name in read)]
     return [(to_text(n), compile_guard(n, words, sources, events, "guard", "")) for n in dict.fromkeys(named)]
 
 

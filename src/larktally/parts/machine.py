@@ -112,11 +112,12 @@ class Machine(Declared):
         self._watcher = watcher
         self._choose_way()
 
-    def hear(self, listener: Callable[[str], Any]) -> None:
+    def hear(self, listener: Callable[[str], Any] | None) -> None:
         """Shows a function every state that is asked for with `go` from now on, and those that wait to be taken."""
-        for state in self._asked:
-            listener(state)
         self._listener = listener
+        if listener is not None:
+            for state in self._asked:
+                listener(state)
 
     def save(self) -> dict[str, Any]:
         return {
@@ -210,7 +211,10 @@ class Machine(Declared):
             holds = self._holds(rule)
             read = {text: value(self.guard_now) for text, value in rule.reads}
             target = rule.target if rule.target in SHOWN else self._landing(rule)
-            found.append(Considered(rule.name, target, rule.guard_text, why_not is None, holds, why_not or "", read))
+            told = Considered(
+                rule.name, target, rule.guard_text, why_not is None, holds, why_not or "", read, rule.place
+            )
+            found.append(told)
             if taken is None and why_not is None and holds:
                 taken = rule
         watcher(found, taken.name if taken else None)

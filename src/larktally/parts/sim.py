@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Callable, Iterable, Mapping
 from functools import partial
-from pathlib import Path
 from typing import Any, overload
 
 import msgspec
@@ -73,6 +71,7 @@ class Sim(Builders):
         self._hooks: dict[tuple[str, str], list[tuple[str, Callable[[], Any]]]] = {}
         self._said: list[Event] = []
         self._schedule: list[Callable[[], Any]] = []
+        self._places: list[tuple[str, str]] = []
         self._begun = False
         self._slots: list[Slot] = []
         self._seen_at = -1
@@ -139,15 +138,6 @@ class Sim(Builders):
             event.name == name and (below is None or event.source == source or event.source.startswith(below))
             for event in self._said
         )
-
-    @staticmethod
-    def place_of_caller() -> str:
-        """File and line of the model's own code that is being run, for messages and writers."""
-        package = str(Path(__file__).parent.parent)
-        frame = sys._getframe(1)
-        while frame.f_back is not None and frame.f_code.co_filename.startswith(package):
-            frame = frame.f_back
-        return f"{Path(frame.f_code.co_filename).name}:{frame.f_lineno}"
 
     def reset(self, setup: Setup) -> list[Event]:
         """Runs the start states' enter hooks, then a contact probe: the events of row 0.
@@ -274,7 +264,18 @@ class Sim(Builders):
         """From now on keeps what the machines see each frame; `seen_row` is it."""
         at = sum(len(self._runs(phase)) for phase in self.phases[: self.phases.index("machines")])
         self._schedule.insert(at, self._note_seen)
+        self._places.insert(at, ("machines", "what they see"))
         self._note_seen()
+
+    def watch_runs(self, watcher: Callable[[str, str, Callable[[], Any]], Any]) -> Callable[[], None]:
+        """From now on calls watcher(phase, name, run) instead of each part's or hook's run; the result ends that."""
+        plain = self._schedule
+        self._schedule = [partial(watcher, *place, run) for place, run in zip(self._places, plain, strict=True)]
+
+        def end() -> None:
+            self._schedule = plain
+
+        return end
 
     def seen_row(self) -> tuple[Any, ...]:
         """The values of all channels as this row's machines saw them."""
@@ -328,7 +329,9 @@ class Sim(Builders):
         if len(self.sources) != len(sources):
             names = [name for name, _ in sources]
             raise ModelError(f"two channels are called {next(name for name in names if names.count(name) > 1)!r}")
-        self._schedule = [run for phase in self.phases for _, run in self._runs(phase)]
+        runs = [(phase, name, run) for phase in self.phases for name, run in self._runs(phase)]
+        self._schedule = [run for _, _, run in runs]
+        self._places = [(phase, name) for phase, name, _ in runs]
         self._slots = [part for part in self.parts.values() if isinstance(part, Slot)]
         self.row = compile_row(self._row_sources())  # type: ignore[method-assign]
         self.words = Vocabulary(

@@ -63,7 +63,8 @@ class Transition:
 
 
 class Considered(NamedTuple):
-    """A rule as it was considered in one row: whether it was due and its guard held, and the values that it read."""
+    """A rule as it was considered in one row: whether it was due and its guard held, the values that it read, and the
+    file and line where it is declared."""
 
     transition: str
     target: str
@@ -72,6 +73,7 @@ class Considered(NamedTuple):
     holds: bool
     note: str
     read: dict[str, Any]
+    place: str
 
 
 def called(function: Any) -> str:

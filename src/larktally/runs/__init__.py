@@ -3,6 +3,7 @@
 from larktally.runs.auditing import Audit, audit
 from larktally.runs.baselines import BaselineResult, Baselines
 from larktally.runs.beside import side_by_side
+from larktally.runs.causes import Causes, causes
 from larktally.runs.comparing import Comparison, compare
 from larktally.runs.deciding import Why, why
 from larktally.runs.live import Live, run_to
@@ -17,6 +18,7 @@ __all__ = [
     "Audit",
     "BaselineResult",
     "Baselines",
+    "Causes",
     "Comparison",
     "Live",
     "Replay",
@@ -26,6 +28,7 @@ __all__ = [
     "Why",
     "Written",
     "audit",
+    "causes",
     "compare",
     "record",
     "replay",

@@ -12,7 +12,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -66,12 +66,21 @@ class Audit:
     fresh_ran: bool
     fresh_note: str
     fresh_same: bool
-    load_said: tuple[str, ...] = field(default=())
 
     @property
     def passed(self) -> bool:
         """Whether everything that was tried came out the same, and something was."""
         return not self.failed and self.repeated is None and self.fresh_same
+
+    def plain(self) -> dict[str, Any]:
+        """The audit as plain data, for JSON."""
+        return {
+            "passed": self.passed,
+            "rewinds": self.rewinds,
+            "failed": [asdict(one) for one in self.failed],
+            "repeated": self.repeated and self.repeated.plain(),
+            "fresh": {"ran": self.fresh_ran, "same": self.fresh_same, "note": self.fresh_note},
+        }
 
     def __str__(self) -> str:
         if self.rewinds is None:

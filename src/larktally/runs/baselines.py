@@ -7,6 +7,7 @@ from pathlib import Path
 
 from larktally.errors import LarkError, did_you_mean
 from larktally.runs.comparing import Comparison, compare
+from larktally.runs.divergence import Divergence
 from larktally.runs.tolerance import Tolerances
 from larktally.traces import Trace, load_trace
 
@@ -26,6 +27,11 @@ class BaselineResult:
     def passed(self) -> bool:
         """Whether the run is what the baseline says, or was accepted just now."""
         return self.accepted or (self.comparison is not None and self.comparison.identical)
+
+    @property
+    def divergence(self) -> Divergence | None:
+        """Where the run leaves its baseline; None where it does not, or there is none."""
+        return self.comparison.divergence if self.comparison is not None else None
 
     def __str__(self) -> str:
         if self.comparison is None:

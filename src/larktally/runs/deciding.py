@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,10 +13,10 @@ from larktally.parts.sim import Sim
 from larktally.parts.transition import Considered
 from larktally.runs.live import Live, run_to
 from larktally.runs.scenario import Scenario
-from larktally.subject import SubjectLike
+from larktally.subject import Event, SubjectLike
 from larktally.traces import Trace
 
-__all__ = ["Why", "Decision", "why", "machine_of"]
+__all__ = ["Why", "Decision", "Watched", "why", "machine_of", "machine_names"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,12 +53,29 @@ class Why:
         stayed = tuple(d.taken for d in self.decisions if d.taken is not None and d.taken not in gone)
         return gone + stayed
 
+    def plain(self) -> dict[str, Any]:
+        """The decisions as plain data, for JSON."""
+        rules = [
+            [{**one._asdict(), "taken": one.transition == decision.taken} for one in decision.considered]
+            for decision in self.decisions
+        ]
+        return {
+            "machine": self.machine,
+            "row": self.row,
+            "before": self.before,
+            "age": self.age,
+            "after": self.after,
+            "asked": list(self.asked),
+            "taken": list(self.taken),
+            "decisions": rules,
+        }
+
     def __str__(self) -> str:
         lines = [f"row {self.row}, {self.machine}: {self.before} for {self.age} frames; then {self._outcome()}"]
         if self.asked:
             lines.append(f"  asked for with go: {', '.join(self.asked)}")
         for decision in self.decisions:
-            table = [["", "rule", "to", "guard", "result", "values read"]]
+            table = [["", "rule", "to", "guard", "result", "values read", "at"]]
             table += [_line(one, decision.taken) for one in decision.considered]
             lines += [f"  {line}" for line in aligned(table, left=True)] if decision.considered else []
             if not decision.considered:
@@ -81,18 +99,31 @@ def why(trace: Trace, scenario: Scenario | SubjectLike, row: int, machine: str =
     """
     if row == 0:
         raise LarkError("in row 0 a machine enters its start state and considers nothing; ask for row 1 or later")
-    if not 0 < row < trace.rows:
-        raise LarkError(f"no row {row}: this trace has rows 0..{trace.rows - 1}")
+    trace.check_row(row)
     live = run_to(trace, scenario, row - 1)
-    part = machine_of(live, machine)
-    decisions: list[Decision] = []
-    asked: list[str] = []
-    before, age = part.state, part.age + 1
-    part.watch(lambda considered, taken: decisions.append(Decision(tuple(considered), taken)))
-    part.hear(asked.append)
-    said = live.step()
-    changed = tuple(dict(e.data) for e in said if e.name == "changed" and e.source == part.name)
-    return Why(part.name, row, before, age, part.state, tuple(asked), tuple(decisions), changed)
+    watched = Watched(machine_of(live, machine))
+    return watched.why(row, live.step())
+
+
+class Watched:
+    """A machine whose next step is looked at: from now on, until `why` is asked."""
+
+    def __init__(self, machine: Machine) -> None:
+        self._machine = machine
+        self._before, self._age = machine.state, machine.age + 1
+        self._decisions: list[Decision] = []
+        self._asked: list[str] = []
+        machine.watch(lambda considered, taken: self._decisions.append(Decision(tuple(considered), taken)))
+        machine.hear(self._asked.append)
+
+    def why(self, row: int, said: Iterable[Event]) -> Why:
+        """What it considered in the step that has just been made, of all that was said in it; and looks no longer."""
+        machine = self._machine
+        machine.watch(None)
+        machine.hear(None)
+        changed = tuple(dict(e.data) for e in said if e.name == "changed" and e.source == machine.name)
+        asked, decisions = tuple(self._asked), tuple(self._decisions)
+        return Why(machine.name, row, self._before, self._age, machine.state, asked, decisions, changed)
 
 
 def machine_of(live: Live, name: str) -> Machine:
@@ -122,4 +153,4 @@ def _line(one: Considered, taken: str | None) -> list[str]:
         result = "taken" if one.transition == taken else "true"
     read = ", ".join(f"{text} = {shown_value(value)}" for text, value in one.read.items())
     mark = ">" if one.transition == taken else ""
-    return [mark, one.transition, one.target, one.guard or "(always)", result, read]
+    return [mark, one.transition, one.target, one.guard or "(always)", result, read, one.place]

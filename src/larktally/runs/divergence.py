@@ -11,7 +11,7 @@ from larktally.runs.tolerance import Tolerance, apart
 from larktally.timing import seconds_at
 from larktally.traces import Trace
 
-__all__ = ["Divergence", "first_divergence"]
+__all__ = ["Divergence", "first_divergence", "part_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,11 +91,17 @@ def _told(a: Trace, b: Trace, row: int, there: list[str], events: bool) -> Diver
     return Divergence(row, "the length", f"{a.rows} rows", f"{b.rows} rows", (), (), seconds)
 
 
+def part_of(trace: Trace, channel: str) -> str:
+    """The part that a channel belongs to, in a trace of a sim; "" in any other."""
+    parts = (part for phase in trace.header.order for part in phase.parts)
+    return max((part for part in parts if channel == part or channel.startswith(part + ".")), key=len, default="")
+
+
 def _holder(trace: Trace, channel: str) -> str:
-    """The part that a channel belongs to and the phase in which it runs, for a trace of a sim."""
-    parts = {part: phase.phase for phase in trace.header.order for part in phase.parts}
-    owner = max((part for part in parts if channel == part or channel.startswith(part + ".")), key=len, default="")
-    return f"{owner}, in the phase {parts[owner]!r}" if owner else ""
+    """The part that a channel belongs to and the phase in which it runs."""
+    owner = part_of(trace, channel)
+    phases = (phase.phase for phase in trace.header.order if owner in phase.parts)
+    return f"{owner}, in the phase {next(phases)!r}" if owner else ""
 
 
 def _value(trace: Trace, name: str, row: int) -> str:

@@ -8,7 +8,7 @@ from larktally.errors import LarkError, SubjectFailed, unknown_name
 from larktally.inputs import Actions, InputFeed
 from larktally.parts.part import Part
 from larktally.parts.sim import Sim
-from larktally.runs.replaying import again
+from larktally.runs.again import again
 from larktally.runs.scenario import Scenario
 from larktally.subject import Event, Setup, SubjectLike, declared_names, events_of, innermost, make_subject
 from larktally.traces import Trace
@@ -94,8 +94,7 @@ def run_to(trace: Trace, scenario: Scenario | SubjectLike, row: int) -> Live:
     A trace that carries saved states is entered at the last one up to that row, without running what comes before it.
     Raises LarkError for a row that the trace does not have, SubjectFailed where the subject fails on the way.
     """
-    if not 0 <= row < trace.rows:
-        raise LarkError(f"no row {row}: this trace has rows 0..{trace.rows - 1}")
+    trace.check_row(row)
     live = Live(again(trace, scenario))
     states = [at for at in trace.states if 0 < at <= row]
     if states:

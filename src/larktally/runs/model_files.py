@@ -11,7 +11,7 @@ from larktally.errors import LarkError, unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.traces.files import existing_file
 
-__all__ = ["load_scenarios", "split_target"]
+__all__ = ["load_scenario_of", "load_scenarios", "split_target"]
 
 
 def split_target(target: str) -> tuple[Path, str]:
@@ -40,6 +40,19 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
     if name in found:
         return [found[name].named(name)]
     raise LarkError(f"{path}: {unknown_name('scenario', name, scenarios)}")
+
+
+def load_scenario_of(target: str, named: str) -> Scenario:
+    """The scenario of FILE.py[:NAME] that a trace was recorded from: its only one, or the one that its header names.
+
+    Raises LarkError where several stand there and none is named.
+    """
+    scenarios = load_scenarios(target)
+    if len(scenarios) == 1:
+        return scenarios[0]
+    if not named:
+        raise LarkError(f"{target} holds several scenarios and the trace names none; say {target}:NAME")
+    return load_scenarios(target, named)[0]
 
 
 def _run_file(path: Path) -> object:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from larktally.errors import LarkError, SubjectFailed
-from larktally.inputs import InputScript
+from larktally.errors import SubjectFailed
+from larktally.runs.again import again
+from larktally.runs.causes import Causes, causes_of_divergence
 from larktally.runs.divergence import Divergence, first_divergence
 from larktally.runs.recording import record
 from larktally.runs.scenario import Scenario
@@ -13,14 +14,15 @@ from larktally.runs.tolerance import Tolerances, tolerances_for
 from larktally.subject import SubjectLike
 from larktally.traces import Trace
 
-__all__ = ["Replay", "replay", "again"]
+__all__ = ["Replay", "replay"]
 
 
 @dataclass(frozen=True, slots=True)
 class Replay:
     """A recording and its run again; `identical` where every channel, event and input agrees bit for bit.
 
-    `added` and `removed` are channels that only the new run, or only the recording, has.
+    `added` and `removed` are channels that only the new run, or only the recording, has. `causes` is what made the
+    channels that diverged what they are now: who set them and what the machines decided, for a sim.
     """
 
     recorded: Trace
@@ -28,6 +30,7 @@ class Replay:
     divergence: Divergence | None
     added: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
+    causes: Causes | None = None
 
     @property
     def identical(self) -> bool:
@@ -42,6 +45,8 @@ class Replay:
             lines.append(f"channels that the run does not have any more: {', '.join(self.removed)}")
         if self.divergence is not None:
             lines.append(str(self.divergence))
+            if self.causes is not None:
+                lines.append(self.causes.told())
         elif not lines:
             size = (
                 f"{self.recorded.rows} rows, {len(self.recorded.channels)} channels, {len(self.recorded.events)} events"
@@ -50,26 +55,6 @@ class Replay:
         else:
             lines.append("what both have is identical")
         return "\n".join(lines)
-
-
-def again(trace: Trace, scenario: Scenario | SubjectLike) -> Scenario:
-    """A scenario that runs a subject under the trace's own inputs, seed, rate, params and number of frames."""
-    subject = scenario.subject if isinstance(scenario, Scenario) else scenario
-    if trace.rate is None:
-        raise LarkError("this trace carries no rate, so it cannot be run again")
-    if trace.header.every != 1:
-        raise LarkError("this recording is thinned, so it does not hold the inputs of every frame")
-    return Scenario(
-        subject,
-        frames=trace.frames,
-        inputs=InputScript.from_columns(trace.inputs),
-        rate=trace.rate,
-        seed=trace.header.seed,
-        params=trace.header.params,
-        name=trace.header.scenario,
-        allow_nan=trace.header.allow_nan,
-        seen=any(name.startswith("seen:") for name in trace.columns),
-    )
 
 
 def replay(trace: Trace, scenario: Scenario | SubjectLike, tolerance: Tolerances = None) -> Replay:
@@ -92,7 +77,7 @@ def replay(trace: Trace, scenario: Scenario | SubjectLike, tolerance: Tolerances
     removed = tuple(name for name in trace.channels if name not in found.columns)
     both = [name for name in trace.channels if name in found.columns]
     divergence = first_divergence(trace, found, tolerances_for(tolerance, both))
-    return Replay(trace, found, divergence, added, removed)
+    return Replay(trace, found, divergence, added, removed, causes_of_divergence(found, scenario, divergence))
 
 
 def _whole(trace: Trace) -> bool:

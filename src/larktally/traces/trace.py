@@ -94,10 +94,15 @@ class Trace:
             raise LarkError(unknown_name("channel", channel, self.channels, "this trace"))
         return self.columns[channel]
 
+    def check_row(self, row: int) -> None:
+        """Raises LarkError for a row that it does not have."""
+        if not 0 <= row < self.rows:
+            raise LarkError(f"no row {row}: this trace has rows 0..{self.rows - 1}")
+
     def row(self, row: int) -> dict[str, float | int | bool | str]:
         """Every channel's value in one row, as plain Python values; negative rows count from the end."""
-        if not -self.rows <= row < self.rows:
-            raise LarkError(f"no row {row}: this trace has rows 0..{self.rows - 1}")
+        if row < -self.rows or row >= 0:
+            self.check_row(row)
         return {name: self.columns[name].at(row) for name in self.channels}
 
     def window(self, first: int | str, last: int | str | None = None) -> Trace:
@@ -106,7 +111,7 @@ class Trace:
         Rows, or times such as "1.5s"; `last` is the end where left out, and negative rows count from the end. Raises
         LarkError for rows that are not there.
         """
-        start, stop = self._row_at(first), self.rows - 1 if last is None else self._row_at(last)
+        start, stop = self.row_at(first), self.rows - 1 if last is None else self.row_at(last)
         if not 0 <= start <= stop < self.rows:
             raise LarkError(f"no rows {first}..{last}: this trace has rows 0..{self.rows - 1}")
         return self.taken(slice(start, stop + 1), self.events.between(start, stop).shifted(-start))
@@ -122,7 +127,8 @@ class Trace:
         said = self.events if events is None else events
         return Trace(header or self.header, self.columns, self.inputs, said, self.rows)
 
-    def _row_at(self, place: int | str) -> int:
+    def row_at(self, place: int | str) -> int:
+        """The number of a row, or of the row at a time such as "1.5s"; negative ones count from the end."""
         row = place if isinstance(place, int) else frames_in(place, self.rate, what="row:")
         return row + self.rows if row < 0 else row
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
@@ -76,19 +76,19 @@ def _verdict(result: Result | None) -> Text:
     return Text(result.verdict, style=VERDICT_STYLES[result.verdict]) if result is not None else Text("")
 
 
-def print_stories(out: Console, tally: Tally) -> None:
-    """The story of each claim that did not pass, then the sum of all."""
+def print_stories(out: Console, tally: Tally, causes: Mapping[str, Sequence[str]] | None = None) -> None:
+    """The story of each claim that did not pass, then the sum of all; `causes` are lines that say why, by claim."""
     for result in tally.failed:
         out.print()
-        print_story(out, result)
+        print_story(out, result, (causes or {}).get(result.name, ()))
     passed = len(tally) - len(tally.failed)
     style = "green" if not tally.failed else "bold red"
     out.print()
     out.print(Text(f"{passed} of {len(tally)} claims passed", style=style))
 
 
-def print_story(out: Console, result: Result) -> None:
-    """What was claimed, what decided it, and the rows around the first breach."""
+def print_story(out: Console, result: Result, causes: Sequence[str] = ()) -> None:
+    """What was claimed, what decided it, the rows around the first breach, and lines that say why."""
     out.print(Text.assemble((result.verdict.upper(), VERDICT_STYLES[result.verdict]), "  ", (result.name, "bold")))
     out.print(Text(f"  claimed  {result.claim.text}"))
     if result.claim.why:
@@ -110,6 +110,8 @@ def print_story(out: Console, result: Result) -> None:
         rows = ", ".join(str(breach.row) for breach in result.breaches[1:9])
         more = f" and {result.broken - 9} more" if result.broken > 9 else ""
         out.print(Text(f"  also in rows {rows}{more}"))
+    for at, cause in enumerate(causes):
+        out.print(Text(f"  {'' if at else 'why':<9}{cause}"))
 
 
 def print_vetting(out: Console, vetting: Vetting) -> None:

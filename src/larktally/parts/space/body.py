@@ -16,7 +16,6 @@ from larktally.timing import Duration, frames_in
 
 if TYPE_CHECKING:
     from larktally.parts.sim import Sim
-    from larktally.parts.space.level import Box
 
 __all__ = ["Body"]
 
@@ -303,14 +302,14 @@ class Body(Placed):
         self.grounded = grounded
         if grounded is not self._was_grounded:
             if grounded:
-                impact = {"on": _called(floor.box), "speed": floor.speed, "time": floor.time} if floor else {}
+                impact = {"on": floor.box.called, "speed": floor.speed, "time": floor.time} if floor else {}
                 self.say("landed", **impact)
             else:
                 self.say("left_ground")
             self._was_grounded = grounded
 
     def _say_bumped(self, contact: Contact) -> None:
-        axis, on = self.axes[contact.axis], _called(contact.box)
+        axis, on = self.axes[contact.axis], contact.box.called
         self.say("bumped", axis=axis, normal=contact.normal, on=on, speed=contact.speed, time=contact.time)
 
     def _rests(self, position: Sequence[float], rising: float, solids: Sequence[Grown]) -> bool:
@@ -362,7 +361,3 @@ class Body(Placed):
     vx: float
     vy: float
     vz: float
-
-
-def _called(box: Box) -> str:
-    return box.name or box.layer

@@ -35,6 +35,11 @@ class Box:
         """Its middle."""
         return tuple((low + high) / 2 for low, high in zip(self.low, self.high, strict=True))
 
+    @property
+    def called(self) -> str:
+        """What messages and events call it: its name, or the name of its layer."""
+        return self.name or self.layer
+
 
 class Level:
     """The still world: which axes there are, which way is up, and the boxes in it.

@@ -1,0 +1,179 @@
+"""What made a row what it is: the decisions of the machines, and every write of the channels asked for, in order.
+
+The recording is run again up to the row, and that one step is watched.
+"""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from larktally.claims import Result, Tally
+from larktally.claims.story import aligned, shown_value
+from larktally.claims.tree import ChannelRef, Text, walk
+from larktally.errors import LarkError, did_you_mean
+from larktally.inputs.view import HELD_FROM
+from larktally.parts.machine import Machine
+from larktally.runs.deciding import Watched, Why
+from larktally.runs.divergence import Divergence, part_of
+from larktally.runs.live import Live, run_to
+from larktally.runs.scenario import Scenario
+from larktally.runs.writers import Notes, Written
+from larktally.subject import Event, SubjectLike
+from larktally.timing import seconds_at
+from larktally.traces import Trace
+
+__all__ = ["Causes", "causes", "causes_of_breaches", "causes_of_divergence"]
+
+MOST_EXPLAINED = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Causes:
+    """What made row `row`: what each machine asked about decided, and each write of the channels asked about, in order.
+
+    `held` are the actions held in it, `events` what was said; `strayed` the channels that this run has otherwise than
+    the recording: then it is another run that is explained.
+    """
+
+    row: int
+    seconds: float
+    held: tuple[str, ...]
+    decisions: tuple[Why, ...]
+    written: tuple[Written, ...]
+    events: tuple[str, ...]
+    strayed: tuple[str, ...] = ()
+
+    def lines(self) -> list[str]:
+        """The decisions and the writes, a line each."""
+        lines = [line for why in self.decisions for line in str(why).removeprefix(f"row {self.row}, ").splitlines()]
+        table = [[one.phase, one.part, one.change, one.reason or one.place] for one in self.written]
+        return lines + (aligned([["phase", "by", "set", "at, or why"], *table], left=True) if table else [])
+
+    def told(self, heading: str = "what made it so now:") -> str:
+        """The same lines below a heading, as they stand below a divergence."""
+        return "\n".join([f"  {heading}", *(f"    {line}" for line in self.lines())])
+
+    def __str__(self) -> str:
+        lines = [f"row {self.row} ({self.seconds:.3f} s); held: {', '.join(self.held) or 'nothing'}"]
+        if self.strayed:
+            lines.append(f"  another run than the recording: {', '.join(self.strayed[:6])} came out otherwise")
+        lines += [f"  {line}" for line in self.lines() or ["nothing was decided or set"]]
+        return "\n".join([*lines, f"  said: {', '.join(self.events) or 'nothing'}"])
+
+    def plain(self) -> dict[str, Any]:
+        """The causes as plain data, for JSON."""
+        return {
+            "row": self.row,
+            "held": list(self.held),
+            "machines": [why.plain() for why in self.decisions],
+            "written": [one.plain() for one in self.written],
+            "events": list(self.events),
+            "strayed": list(self.strayed),
+        }
+
+
+def causes(trace: Trace, scenario: Scenario | SubjectLike, row: int, only: str | Iterable[str] | None = None) -> Causes:
+    """What made a row of a sim's recording: the machines' decisions with what each guard read, and who set what.
+
+    `only` are patterns of channels: the machines among them, and every write of the others. Without it all machines are
+    told, and of the other channels what the model's own functions set and what a body's motion changed. Raises LarkError
+    for row 0, which no step made, for a row or a channel that is not there, and for a subject that is no sim.
+    """
+    if row == 0:
+        raise LarkError("row 0 is the state after reset, which no step made; ask for row 1 or later")
+    trace.check_row(row)
+    return causes_in(trace, scenario, {row: None if only is None else _matching(trace, only)})[row]
+
+
+def causes_in(
+    trace: Trace, scenario: Scenario | SubjectLike, asked: Mapping[int, Iterable[str] | None]
+) -> dict[int, Causes]:
+    """The causes of several rows from row 1 on, each with its channels (None for what `causes` tells by itself), found in
+    one run."""
+    rows = sorted(asked)
+    live = run_to(trace, scenario, rows[0] - 1)
+    return {row: _watched_step(trace, live.to(row - 1), asked[row]) for row in rows}
+
+
+def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Tally) -> dict[str, Causes]:
+    """For the first claims that are broken in a row: what made the channels that they read what they are there, by the
+    claim's name. Empty where the subject is no sim."""
+    rows: dict[str, int] = {}
+    asked: dict[int, dict[str, None]] = {}
+    for result in tally.failed:
+        row = result.breaches[0].row if result.breaches else None
+        names = _channels_read(result, trace, row) if row else []
+        if row and names and len(rows) < MOST_EXPLAINED:
+            rows[result.name] = row
+            asked.setdefault(row, {}).update(dict.fromkeys(names))
+    found = causes_in(trace, scenario, asked) if asked and trace.header.order else {}
+    return {name: found[row] for name, row in rows.items() if row in found}
+
+
+def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, found: Divergence | None) -> Causes | None:
+    """What made the channels that diverged what they are now; None where no channel did, or the subject is no sim."""
+    if found is None:
+        return None
+    names = [name for name in (found.what, *found.also) if name in replayed.columns and not name.startswith("seen:")]
+    if not names or not 0 < found.row < replayed.rows or not replayed.header.order:
+        return None
+    return causes_in(replayed, scenario, {found.row: names})[found.row]
+
+
+def _matching(trace: Trace, only: str | Iterable[str]) -> list[str]:
+    patterns = (only,) if isinstance(only, str) else tuple(only)
+    for pattern in patterns:
+        if not fnmatch.filter(trace.channels, pattern):
+            raise LarkError(f"only={pattern!r} matches no channel{did_you_mean(pattern, trace.channels)}")
+    return [name for name in trace.channels if any(fnmatch.fnmatchcase(name, pattern) for pattern in patterns)]
+
+
+def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:
+    """The channels that a claim reads, and those of the parts that said one of its events in a row."""
+    nodes = list(walk(result.claim.tree))
+    read = {node.name for node in nodes if isinstance(node, ChannelRef)}
+    quoted = {node.value for node in nodes if isinstance(node, Text)}
+    speakers = {event.source for event in trace.events.between(row, row) if event.name in quoted}
+    return [name for name in trace.channels if name in read or part_of(trace, name) in speakers]
+
+
+def _watched_step(trace: Trace, live: Live, only: Iterable[str] | None) -> Causes:
+    """One step, watched."""
+    sim = live.sim
+    machines = [part for part in sim.parts.values() if isinstance(part, Machine)]
+    of_machines = {name for part in machines for name in (part.name, f"{part.name}.age")}
+    names = set(sim.sources if only is None else only)
+    watched = [Watched(part) for part in machines if names & {part.name, f"{part.name}.age"}]
+    notes = Notes(sim, [name for name in sim.sources if name in names - of_machines])
+    said = live.step()
+    notes.end()
+    row, values, recorded = live.row, live.values, trace.row(live.row)
+    return Causes(
+        row,
+        seconds_at(row, sim.rate),
+        tuple(name for name, column in trace.inputs.items() if abs(column[row]) >= HELD_FROM),
+        tuple(one.why(row, said) for one in watched),
+        tuple(one for one in notes.found if one.by_model or _worth_telling(one, only is None)),
+        tuple(_told(event) for event in said),
+        tuple(name for name, value in recorded.items() if not _alike(values.get(name), value)),
+    )
+
+
+def _alike(value: Any, recorded: Any) -> bool:
+    return bool(value == recorded) or (value != value and recorded != recorded)
+
+
+def _told(event: Event) -> str:
+    """An event without what the decisions tell of it."""
+    data = {} if event.name == "changed" else event.data
+    source = f" from {event.source}" if event.source else ""
+    return event.name + source + "".join(f" {key}={shown_value(value)}" for key, value in data.items())
+
+
+def _worth_telling(written: Written, unasked: bool) -> bool:
+    """Whether what a part's own step set is told: where it changed something or says why; unasked only where both."""
+    changed, says_why = not _alike(written.before, written.after), bool(written.reason)
+    return changed and says_why if unasked else changed or says_why

@@ -1,0 +1,169 @@
+"""What made a row what it is: decisions, writes with their places and reasons, told where a run leaves what was expected."""
+
+import json
+
+import pytest
+from tests.conftest import Lamp
+from tests.test_cli import call
+from tests.test_sim import QUAY, model
+
+import larktally as lt
+
+MODEL = """
+import larktally as lt
+
+YARD = lt.Level([lt.box_at((0, 0), (200, 16)), lt.box_at((100, 16), (16, 64), layer="wall")])
+
+
+def otter(setup):
+    speed = setup.param("speed", 240)
+    sim = lt.Sim(setup, level=YARD, actions=("dash",), events=("dash",))
+    body = sim.body("otter", size=(10, 10), at=(80, 16), gravity=600, limit={"x": 500})
+    swim = sim.machine("otter.swim", ("resting", "dashing"), "resting")
+
+    @swim.transition("resting", to="dashing", when="pressed('dash')", name="dashes")
+    def dash(now):
+        body.vx = speed
+        now.emit("dash")
+
+    swim.transition("dashing", to="resting", after="6f", name="tires")(lambda now: body.halt())
+    return sim
+
+
+dash = lt.Scenario(otter, frames=30, inputs=lt.InputScript().press("dash", 5))
+far = dash.changed(claims=[
+    lt.claim("a dash goes on", "lasts(event('dash'), otter.vx == 240, 6)"),
+    lt.claim("it stays low", "always(otter.y < 17)"),
+])
+"""
+
+
+@pytest.fixture
+def otter_file(tmp_path):
+    path = tmp_path / "otter.py"
+    path.write_text(MODEL)
+    return path
+
+
+def scenario(file, name="far"):
+    space = {}
+    exec(compile(file.read_text(), str(file), "exec"), space)
+    return space[name].named(name)
+
+
+def test_a_row_tells_its_decisions_and_who_set_what_in_order(otter_file):
+    far = scenario(otter_file)
+    trace = lt.record(far)
+    row = lt.causes(trace, far, 5)
+    assert (row.row, row.held, row.strayed) == (5, ("dash",), ())
+    assert [(why.machine, why.before, why.after, why.taken) for why in row.decisions] == [
+        ("otter.swim", "resting", "dashing", ("dashes",))
+    ]
+    assert row.decisions[0].decisions[0].considered[0].place == "otter.py:13"
+    writes = [(w.phase, w.part, w.channel, w.before, w.after) for w in row.written]
+    assert writes == [
+        ("machines", "otter.swim", "otter.vx", 0, 240),
+        ("motion", "otter", "otter.x", 80, 84),
+    ]
+    assert [w.place for w in row.written if w.by_model] == ["otter.py:15"]
+    assert [w.reason for w in row.written] == ["", "with vx = 240"]
+    text = str(row)
+    assert text.startswith("row 5 (0.083 s); held: dash\n  otter.swim: resting for 5 frames; then dashing by 'dashes'")
+    assert "machines  otter.swim  otter.vx = 240 (was 0)  otter.py:15" in text
+    assert text.endswith("said: dash from otter.swim, changed from otter.swim")
+
+
+def test_a_body_says_why_its_motion_gave_a_value(otter_file):
+    far = scenario(otter_file)
+    trace = lt.record(far)
+    at = {channel: lt.causes(trace, far, 7, f"otter.{channel}").written[-1].reason for channel in ("x", "vx", "y")}
+    assert trace["otter.x"][7] == 90  # 100 less its width
+    assert at == {"x": "moved until it met 'wall'", "vx": "stopped by 'wall'", "y": "moved until it met 'solid'"}
+    assert "stopped by 'wall'" in str(lt.who_wrote(trace, far, 7, "otter.vx")[0])
+
+    def build(sim):
+        ball = sim.body("ball", size=(4, 4), at=(20, 60), gravity=900, limit={"x": 50}, bounce=0.5)
+        sim.before("motion", lambda now: setattr(ball, "vx", 900))
+
+    made = model(build, level=QUAY)
+    trace = lt.record(made, frames=40)
+    reasons = {w.channel: w.reason for w in lt.causes(trace, made, 3, "ball.*").written if not w.by_model}
+    assert reasons == {
+        "ball.x": "with vx = 50",
+        "ball.y": f"with vy = {trace['ball.vy'][3]:g}",
+        "ball.vx": "held to its limit of 50",
+        "ball.vy": "gravity 900",
+        "ball.grounded": "met no ground",
+    }
+    row = next(k for k in range(1, 41) if trace["ball.vy"][k] > 0)
+    assert lt.causes(trace, made, row, "ball.vy").written[-1].reason == "thrown back by 'solid'"
+
+
+def test_only_chosen_channels_are_told_and_what_cannot_be_asked_is_refused(otter_file):
+    far = scenario(otter_file)
+    trace = lt.record(far)
+    assert lt.causes(trace, far, 5, "otter.swim").written == ()
+    assert lt.causes(trace, far, 5, ["otter.v?"]).decisions == ()
+    for asked, said in ((0, "row 0 is the state after reset"), (31, "rows 0..30")):
+        with pytest.raises(lt.LarkError, match=said):
+            lt.causes(trace, far, asked)
+    with pytest.raises(lt.LarkError, match="matches no channel; did you mean 'otter.vx'"):
+        lt.causes(trace, far, 5, "otter.vxx")
+    with pytest.raises(lt.LarkError, match="a sim built from parts, and the subject is Lamp"):
+        lt.causes(lt.record(Lamp, frames=5), Lamp, 3)
+    slower = far.changed(params={"speed": 120})
+    assert lt.causes(lt.record(slower), far, 5).strayed == ()  # the params come from the recording
+    file = otter_file.with_name("other.py")
+    file.write_text(MODEL.replace("240)", "60)"))
+    other = lt.causes(trace, scenario(file), 5)
+    assert other.strayed == ("otter.x", "otter.vx") and "another run than the recording" in str(other)
+
+
+def test_what_the_machines_saw_does_not_hide_the_phases(otter_file):
+    seen = scenario(otter_file).changed(seen=True, claims=())
+    written = lt.causes(lt.record(seen), seen, 5).written
+    assert [(w.phase, w.part) for w in written] == [("machines", "otter.swim"), ("motion", "otter")]
+
+
+def test_a_broken_claim_a_replay_and_a_baseline_tell_why(otter_file, tmp_path):
+    result = call("run", f"{otter_file}:far", "--to", tmp_path / "t", "--baseline", tmp_path / "b", "--accept")
+    assert result.exit_code == 1
+    assert "         motion  otter  otter.vx = 0 (was 240)  stopped by 'wall'" in result.output
+    plain = json.loads(call("run", f"{otter_file}:far", "--to", tmp_path / "t", "--json").output)
+    assert plain[0]["causes"]["a dash goes on"]["written"][-1]["reason"] == "stopped by 'wall'"
+    trace = tmp_path / "t" / "far.parquet"
+    otter_file.write_text(MODEL.replace('"pressed', '"frame > 9 and pressed'))
+    replayed = call("replay", trace, f"{otter_file}:far")
+    assert replayed.exit_code == 1 and "what made it so now:" in replayed.output
+    assert "frame > 9 and pressed('dash')  false" in replayed.output and "frame = 5" in replayed.output
+    held = call("run", f"{otter_file}:far", "--to", tmp_path / "t", "--baseline", tmp_path / "b")
+    assert "first divergence in row 5" in held.output and "what made it so now:" in held.output
+
+
+def test_why_on_the_command_line_takes_a_row_or_a_time(otter_file, tmp_path):
+    call("run", f"{otter_file}:dash", "--to", tmp_path)
+    trace = tmp_path / "dash.parquet"
+    by_row = call("why", trace, otter_file, "6")
+    assert by_row.exit_code == 0 and by_row.output == call("why", trace, otter_file, "0.1s").output
+    few = json.loads(call("why", trace, otter_file, "7", "--only", "otter.x, otter.vx", "--json").output)
+    assert [one["channel"] for one in few["written"]] == ["otter.x", "otter.vx"] and few["machines"] == []
+    assert call("why", trace, otter_file, "soon").exit_code == call("why", trace, otter_file, "31").exit_code == 2
+
+
+def test_audit_on_the_command_line_names_what_the_last_run_left_behind(otter_file):
+    sound = call("audit", f"{otter_file}:dash", "--every", "10", "--frames", "5")
+    assert sound.exit_code == 0 and "rewind: 3 restores gave the same rows and events" in sound.output
+    counted = MODEL.replace('setup.param("speed", 240)', "100 + len(RUNS); RUNS.append(0)")
+    otter_file.write_text(counted.replace("YARD =", "RUNS = []\nYARD ="))
+    found = call("audit", f"{otter_file}:dash", "--json")
+    assert found.exit_code == 1
+    (plain,) = json.loads(found.output)
+    assert plain["passed"] is False and plain["repeated"]["row"] == 5
+    assert plain["fresh"] == {"ran": True, "same": True, "note": ""}
+
+
+def test_a_model_that_cannot_be_built_names_its_line(otter_file):
+    otter_file.write_text(MODEL.replace('("resting", to', '(("resting", "resting"), to'))
+    found = call("run", f"{otter_file}:dash", "--to", otter_file.parent)
+    assert found.exit_code == 2 and "transition names the state 'resting' twice" in found.output
+    assert "otter.py, line 13, in otter: @swim.transition" in found.output
