@@ -63,6 +63,7 @@ if __name__ == "__main__":
     tally = lt.check(trace, leaking.claims)
     print(f"{tally}\n{lt.replay(trace, leaking)}\n")
     assert tally.passed and lt.replay(trace, leaking).identical
+    print(f"which line set what, where the can leaks:\n{lt.causes(trace, leaking, 20)}\n")
     found = lt.audit(leaking, rows=[10, 55, 100])
     print(f"a load that forgets:\n{found}\n")
     assert any("self.since" in suspect for one in found.failed for suspect in one.suspects)

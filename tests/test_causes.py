@@ -1,9 +1,9 @@
 """What made a row what it is: decisions, writes with their places and reasons, told where a run leaves what was expected."""
 
 import json
+import sys
 
 import pytest
-from tests.conftest import Lamp
 from tests.test_cli import call
 from tests.test_sim import QUAY, model
 
@@ -109,14 +109,103 @@ def test_only_chosen_channels_are_told_and_what_cannot_be_asked_is_refused(otter
             lt.causes(trace, far, asked)
     with pytest.raises(lt.LarkError, match="matches no channel; did you mean 'otter.vx'"):
         lt.causes(trace, far, 5, "otter.vxx")
-    with pytest.raises(lt.LarkError, match="a sim built from parts, and the subject is Lamp"):
-        lt.causes(lt.record(Lamp, frames=5), Lamp, 3)
     slower = far.changed(params={"speed": 120})
     assert lt.causes(lt.record(slower), far, 5).strayed == ()  # the params come from the recording
     file = otter_file.with_name("other.py")
     file.write_text(MODEL.replace("240)", "60)"))
     other = lt.causes(trace, scenario(file), 5)
     assert other.strayed == ("otter.x", "otter.vx") and "another run than the recording" in str(other)
+
+
+FENCE = """
+import random
+from dataclasses import dataclass
+
+import larktally as lt
+
+
+@dataclass(slots=True)
+class Crow:
+    x: float
+    hp: int = 3
+    rest: float = 0.0
+
+
+class Fence:
+    actions, events = ("peck", "pause"), ("pecked",)
+
+    def reset(self, setup):
+        self.dt, self.rng = 1 / float(setup.rate), random.Random(setup.seed)
+        self.crows, self.tally = [Crow(10.0), Crow(40.0)], {"pecks": 0}
+        self.paused = False
+
+    def step(self, now):
+        if now.held("pause"):
+            self.paused = not self.paused
+        said = []
+        for crow in self.crows:
+            crow.x += self.rng.choice((-1, 1))
+            crow.rest = max(0.0, crow.rest - self.dt)
+        if now.pressed("peck"):
+            said = self.peck(self.crows[0])
+        return said
+
+    def peck(self, crow):
+        crow.hp -= 1; crow.rest = 0.1
+        self.tally["pecks"] += 1
+        return [lt.Event("pecked", "crow")]
+
+    def observe(self):
+        return {"hp": self.crows[0].hp, "paused": self.paused, "pecks": self.tally["pecks"]}
+
+
+play = lt.Scenario(Fence, frames=30, inputs=lt.InputScript().press("peck", 5).hold("pause", 9, 2), claims=[
+    lt.claim("a press pauses once", "spaced(changed(paused), at_least=2)"),
+    lt.claim("no pecks", "never(event('pecked'))"),
+])
+"""
+
+
+def test_an_object_of_ones_own_tells_each_attribute_and_the_line_that_set_it(tmp_path):
+    file = tmp_path / "fence.py"
+    file.write_text(FENCE)
+    play = scenario(file, "play")
+    trace = lt.record(play)
+    row = lt.causes(trace, play, 5)
+    told = [(w.part, w.channel, w.before, w.after) for w in row.written if "rng" not in w.channel]
+    assert [one[1] for one in told[:2]] == ["self.crows[0].x", "self.crows[1].x"]
+    assert told[2:] == [
+        ("peck", "self.crows[0].hp", 3, 2),
+        ("peck", "self.crows[0].rest", 0.0, 0.1),
+        ("peck", "self.tally['pecks']", 0, 1),
+    ]
+    assert {w.place for w in row.written[-3:]} == {"fence.py:35", "fence.py:36"} and row.decisions == ()
+    assert sum("rng (its state)" in w.channel for w in row.written) == 2  # one draw for each crow
+    assert [w.channel for w in lt.causes(trace, play, 5, "pecks").written] == ["self.tally['pecks']"]
+    assert lt.causes(trace, play, 10).strayed == () and sys.gettrace() is None
+    output = call("run", file, "--to", tmp_path).output
+    assert "step   step  self.paused = false (was true)  fence.py:25" in output
+    assert "step   peck  self.crows[0].rest = 0.1 (was 0)" in output
+
+
+def test_a_step_of_very_many_lines_is_followed_for_a_while_and_the_rest_told_as_one(monkeypatch):
+    class Slow:
+        def reset(self, setup):
+            self.n, self.last = 0, 0
+
+        def step(self, now):
+            for _ in range(100):
+                self.n += 1
+            self.last = 99
+
+        def observe(self):
+            return {"n": self.n}
+
+    monkeypatch.setattr("larktally.runs.lines.MOST_LOOKS", 60)
+    found = lt.causes(lt.record(Slow, frames=2), Slow, 1).written
+    assert found[0].after == 1 and found[-1].place == "lines after those that were followed"
+    assert [w.after for w in found if w.channel == "self.last"] == [99]
+    assert len(str(lt.causes(lt.record(Slow, frames=2), Slow, 1))) < 2000
 
 
 def test_what_the_machines_saw_does_not_hide_the_phases(otter_file):

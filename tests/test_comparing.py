@@ -1,6 +1,7 @@
 """Traces side by side, baselines, saved states, the rewind audit, and who wrote a value."""
 
 import json
+import random
 import subprocess
 import sys
 
@@ -245,6 +246,42 @@ def test_the_audit_finds_hidden_state_unseeded_randomness_and_a_set_s_order(tmp_
     found = lt.audit(counted, rows=[5, 30], frames=10)
     assert found.fresh_ran and found.fresh_same and len(found.failed) == 2
     assert "count in step (moods.py:" in str(found) and "5 when saved, 15 after load" in str(found)
+
+
+def test_the_audit_names_what_load_forgets_deep_inside_lists_dicts_slots_and_generators():
+    class Deep:
+        def reset(self, setup):
+            self.moths = [Moth(n) for n in range(2)]
+            self.loop = {"self": self, "moths": self.moths, "rests": {"a": 1}}
+            self.draw, self.field = random.Random(setup.seed), np.zeros(30)
+
+        def step(self, now):
+            self.moths[1].hp -= 1
+            self.loop["rests"]["a"] += 1
+            self.field[3] = self.draw.random()
+
+        def observe(self):
+            return {"hp": self.moths[1].hp}
+
+        def save(self):
+            return b""
+
+        def load(self, saved):
+            pass
+
+    class Moth:
+        __slots__ = ("hp", "kind")
+
+        def __init__(self, n):
+            self.hp, self.kind = 9, lt.Rate(60)
+
+    (first, *_) = lt.audit(lt.Scenario(Deep, frames=8), rows=[2], frames=2, fresh=False).failed
+    assert [suspect.split(":")[0] for suspect in first.suspects] == [
+        "self.draw (its state)",
+        "self.field",
+        "self.loop['rests']['a']",
+        "self.moths[1].hp",
+    ]
 
 
 def test_the_audit_passes_what_is_sound():

@@ -101,7 +101,7 @@ class Lark:
         """Asserts claims, or those of a file beside the test, on a trace; the tally."""
         from larktally.claims import check, load_claims
         from larktally.claims.story import tally_text
-        from larktally.runs.causes import causes_of_breaches
+        from larktally.runs.causes import causes_of_breaches, lines_by_claim
 
         self._see(trace)
         if isinstance(claims, str | Path):
@@ -110,7 +110,7 @@ class Lark:
         if not tally.passed:
             scenario = self._made_by.get(id(trace))
             causes = causes_of_breaches(trace, scenario, tally) if scenario is not None else {}
-            pytest.fail(tally_text(tally, {name: found.lines() for name, found in causes.items()}), pytrace=False)
+            pytest.fail(tally_text(tally, lines_by_claim(causes)), pytrace=False)
         return tally
 
     def baseline(self, trace: Trace, name: str = "", tolerance: Tolerances = None) -> BaselineResult:

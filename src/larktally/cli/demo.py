@@ -44,7 +44,7 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     from larktally.claims import check
     from larktally.demo import quay
     from larktally.runs import compare, record, replay
-    from larktally.runs.causes import causes_of_breaches
+    from larktally.runs.causes import causes_of_breaches, lines_by_claim
     from larktally.views.picture import draw_run, save_picture
     from larktally.views.tables import console, print_stories, print_story, tally_table
 
@@ -60,9 +60,9 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     click.echo(f"\n3. The recording's own inputs, run again:\n   {replay(trace, good)}")
     click.echo("\n4. A faulty variant: the same run, but a hop is allowed in the air. This is a broken claim:\n")
     broken = check(faulty, bad.claims)
-    causes, failed = causes_of_breaches(faulty, bad, broken), broken.failed
+    causes, failed = lines_by_claim(causes_of_breaches(faulty, bad, broken)), broken.failed
     for result in failed:
-        print_story(out, result, causes[result.name].lines() if result.name in causes else ())
+        print_story(out, result, causes.get(result.name, ()))
     click.echo(f"\n5. And comparing the two says where they part:\n{_indented(compare(trace, faulty))}")
     written += [trace.save(folder / f"dusk_run.{suffix}") for suffix in ("parquet", "jsonl")]
     written += [faulty.save(folder / "faulty_run.parquet"), save_picture(draw_run(trace), folder / "dusk_run.png")]

@@ -13,7 +13,7 @@ from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, leave, print_json, s
 from larktally.cli.progress import progress
 from larktally.errors import LarkError, SubjectFailed
 from larktally.runs import BaselineResult, Baselines, Causes, Scenario, record
-from larktally.runs.causes import causes_of_breaches, causes_of_divergence
+from larktally.runs.causes import causes_of_breaches, causes_of_divergence, lines_by_claim
 from larktally.runs.into_file import stopped_path
 from larktally.runs.model_files import load_scenarios
 from larktally.traces import Trace
@@ -121,7 +121,7 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: d
     )
     if tally:
         out.print(tally_table(tally))
-        print_stories(out, tally, {name: found.lines() for name, found in causes.items()})
+        print_stories(out, tally, lines_by_claim(causes))
     else:
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
