@@ -455,7 +455,12 @@ def test_the_same_claims_over_a_folder_of_traces_as_a_table_json_and_junit(tmp_p
 
 def test_claims_about_the_whole_run_say_what_was_found(dusk_trace):
     said = {
-        "measured(apex('wick.y'), 80, 90)": "apex('wick.y') = 69, which is not in 80..90",
+        "measured(apex('wick.y'), 80, 90)": "apex('wick.y') = 69 in row 52 (0.867 s), which is not in 80..90",
+        "measured(area(wick.vx), 0, 1)": "area(wick.vx) = 446.666667, which is not in 0..1",
+        "measured(air_time(wick.grounded), 0, 9)": "= 46 from row 30 (0.500 s) on, which is not in 0..9",
+        "measured(shortest(wick.vx == 320), 11, 12)": "= 10 from row 100 (1.667 s) on",
+        "measured(longest_gap(event('used')), 0, 9)": "= 50 from row 100 (1.667 s) on",
+        "measured(shortest_gap(event('hop')), 0, 9)": "found nothing to measure, where 0..9 was claimed",
         "exactly(event('hop'), 2)": "event('hop') held in 1 row (30), where exactly 2 was claimed",
         "eventually(wick.y > 500)": "wick.y > 500 never held",
         "in_order(event('landed'), event('hop'))": "event('hop') never held after event('landed') in row 76",

@@ -16,7 +16,7 @@ from larktally.claims.tree import Call, ChannelRef, Node, Text
 from larktally.errors import ClaimError
 from larktally.traces.trace import Trace
 
-__all__ = ["measure", "measured_over"]
+__all__ = ["measure", "measured_in", "measured_over"]
 
 Array: TypeAlias = npt.NDArray[Any]
 
@@ -33,6 +33,15 @@ def measure(trace: Trace | Reading, that: str | Node) -> float:
         raise ClaimError(f"{that} is no measure; measures are {', '.join(_MEASURES)}")
     with np.errstate(all="ignore"):
         return float(_MEASURES[node.name](read, *(_values(read, arg) for arg in node.args))) if read.rows else np.nan
+
+
+def measured_in(read: Reading, node: Node) -> int | None:
+    """The row that a measure's number was read off, or in which the stretch or gap that it is begins; None where no single
+    row has it."""
+    if not isinstance(node, Call) or node.name not in _ROWS or not read.rows:
+        return None
+    with np.errstate(all="ignore"):
+        return _ROWS[node.name](*(_values(read, arg) for arg in node.args))
 
 
 def measured_over(traces: Mapping[str, Trace], measures: Sequence[str]) -> dict[str, dict[str, float]]:
@@ -99,4 +108,33 @@ _MEASURES: dict[str, Callable[..., float]] = {
     "shortest": lambda read, p: _least(_stretches(p)),
     "longest_gap": lambda read, p: _most(_gaps(p)),
     "shortest_gap": lambda read, p: _least(_gaps(p)),
+}
+
+
+def _start_of(pick: Callable[[Array], Any], flags: Array) -> int | None:
+    """The first row of the stretch that `pick` chooses by its length."""
+    lengths = _stretches(flags)
+    if not len(lengths):
+        return None
+    begins = np.flatnonzero(np.diff(np.concatenate([[False], flags]).astype(np.int8)) == 1)
+    return int(begins[pick(lengths)])
+
+
+def _gap_from(pick: Callable[[Array], Any], flags: Array) -> int | None:
+    """The row from which the gap that `pick` chooses goes on."""
+    rows = np.flatnonzero(flags)
+    return int(rows[pick(np.diff(rows))]) if len(rows) > 1 else None
+
+
+_ROWS: dict[str, Callable[..., int | None]] = {
+    "apex": lambda x: int(x.argmax()),
+    "reach": lambda x: int(np.abs(x - x[0]).argmax()),
+    "greatest": lambda x: int(x.argmax()),
+    "smallest": lambda x: int(x.argmin()),
+    "value_when": lambda x, p: int(p.argmax()) if p.any() else None,
+    "air_time": lambda p: _start_of(np.argmax, ~p),
+    "longest": lambda p: _start_of(np.argmax, p),
+    "shortest": lambda p: _start_of(np.argmin, p),
+    "longest_gap": lambda p: _gap_from(np.argmax, p),
+    "shortest_gap": lambda p: _gap_from(np.argmin, p),
 }

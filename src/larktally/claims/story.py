@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["story", "tally_text", "headline", "deciding", "rows_around", "shown_value", "aligned"]
 
 MOST_COLUMNS = 6
+_SPANS_MEASURED = ("air_time", "longest", "shortest", "longest_gap", "shortest_gap")
 
 
 def tally_text(tally: Tally, causes: Mapping[str, Sequence[str]] | None = None) -> str:
@@ -109,10 +110,7 @@ def _reason(result: Result) -> str:
     if not isinstance(tree, Call):
         return ""
     if tree.name == "measured":
-        from larktally.claims.measures import measure
-
-        low, high = (shown_value(read.at(arg, 0)) for arg in tree.args[1:])
-        return f"{to_text(tree.args[0])} = {shown_value(measure(read, tree.args[0]))}, which is not in {low}..{high}"
+        return _measured(tree, read)
     if tree.name in ("exactly", "at_least", "at_most"):
         rows = np.flatnonzero(read.flags(tree.args[0])).tolist()
         listed = ", ".join(map(str, rows[:8])) + (", …" if len(rows) > 8 else "")
@@ -121,6 +119,20 @@ def _reason(result: Result) -> str:
     if tree.name == "eventually":
         return f"{to_text(tree.args[0])} never held"
     return _missing_step(tree, read) if tree.name == "in_order" else ""
+
+
+def _measured(tree: Call, read: Reading) -> str:
+    from larktally.claims.measures import measure, measured_in
+
+    low, high = (shown_value(read.at(arg, 0)) for arg in tree.args[1:])
+    found = measure(read, tree.args[0])
+    if np.isnan(found):
+        return f"{to_text(tree.args[0])} found nothing to measure, where {low}..{high} was claimed"
+    row = measured_in(read, tree.args[0])
+    where = "" if row is None else f" in {_row_text(read, row)}"
+    if row is not None and isinstance(tree.args[0], Call) and tree.args[0].name in _SPANS_MEASURED:
+        where = f" from {_row_text(read, row)} on"
+    return f"{to_text(tree.args[0])} = {shown_value(found)}{where}, which is not in {low}..{high}"
 
 
 def _missing_step(tree: Call, read: Reading) -> str:
