@@ -115,6 +115,33 @@ def test_a_subject_without_a_level_is_drawn_by_its_lanes_and_lines(tmp_path):
         lt.draw_run(still)
 
 
+def test_labels_and_flags_of_what_is_no_sim_have_lanes_and_strips(tmp_path):
+    class Gate:
+        actions = ("pause",)
+
+        def reset(self, setup):
+            self.paused, self.row = False, 0
+
+        def step(self, now):
+            self.paused ^= now.held("pause")
+            self.row += 1
+
+        def observe(self):
+            return {"mood": "late" if self.row > 30 else "early", "paused": self.paused, "still": False}
+
+    trace = lt.record(Gate, lt.InputScript().hold("pause", 10, 2).press("pause", 20), frames=50)
+    axes = lt.draw_run(trace).axes[0]
+    assert [label.get_text() for label in axes.get_yticklabels()] == ["mood", "paused", "inputs"]
+    bars = [
+        (round(float(path.vertices[:, 0].min()), 1), round(float(path.vertices[:, 0].max()), 1))
+        for bar in axes.collections
+        for path in bar.get_paths()
+    ]
+    assert bars == [(9.5, 10.5), (19.5, 50.5)]
+    shown = cli("show", trace.save(tmp_path / "gate.jsonl"), "--frames", "5..35").output
+    assert "paused  ·····=·········================" in shown and "e early, l late" in shown
+
+
 def test_the_terminal_shows_strips_frames_and_the_level(files):
     done = cli("show", files / "evening.parquet", "--only", "wick.x", "--frames", "270..275")
     assert "wick.gait" in done.output and "s standing, c climbing" in done.output and "578" in done.output

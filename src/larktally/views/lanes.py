@@ -13,6 +13,7 @@ from matplotlib.ticker import MaxNLocator
 from larktally.claims.spans import run_length
 from larktally.traces import Trace
 from larktally.views.palette import STATE_COLOURS, Palette, on_colour
+from larktally.views.telling import flags_worth_showing, moves, states_worth_showing
 
 __all__ = ["draw_lanes", "draw_lines", "lane_heights", "lanes_of", "mark_row", "time_axis"]
 
@@ -21,12 +22,15 @@ _COMMON = ("changed", "bumped", "tick", "paused", "resumed", "entered", "left")
 
 
 def lanes_of(trace: Trace, rows: range, only: Sequence[str] = ()) -> list[tuple[str, str]]:
-    """What has a lane, as (kind, name): machines, timers that run, inputs, and the first events that are said."""
-    machines = [name for name in trace.header.machines if name in trace.columns and _moves(trace, name, rows)]
-    timers = [name for name in trace.channels if name.endswith(".left") and _moves(trace, name, rows)]
+    """What has a lane, as (kind, name): machines, or the labels and flags of what is no sim; timers that run, inputs, and the
+    first events that are said."""
+    machines = [name for name in states_worth_showing(trace) if moves(trace, name, rows)]
+    flags = [name for name in flags_worth_showing(trace) if moves(trace, name, rows)]
+    timers = [name for name in trace.channels if name.endswith(".left") and moves(trace, name, rows)]
     said = {name for row, name, _, _ in trace.events.fields() if row in rows and name not in _COMMON}
     events = [name for name in dict.fromkeys([*trace.header.events, *trace.events.names]) if name in said]
-    lanes = [("state", name) for name in machines] + [("timer", name) for name in timers[:MOST_TIMERS]]
+    lanes = [("state", name) for name in machines] + [("flag", name) for name in flags]
+    lanes += [("timer", name) for name in timers[:MOST_TIMERS]]
     lanes += (
         [("inputs", "inputs")] if any(values[rows.start : rows.stop].any() for values in trace.inputs.values()) else []
     )
@@ -36,7 +40,7 @@ def lanes_of(trace: Trace, rows: range, only: Sequence[str] = ()) -> list[tuple[
 def lane_heights(trace: Trace, lanes: Sequence[tuple[str, str]], rows: range) -> list[float]:
     """How high each lane is, 1 by default; the inputs take more where many are used."""
     used = sum(bool(values[rows.start : rows.stop].any()) for values in trace.inputs.values())
-    return [max(1.0, 0.3 * used) if kind == "inputs" else 1.0 for kind, _ in lanes]
+    return [max(1.0, 0.45 * used) if kind == "inputs" else 1.0 for kind, _ in lanes]
 
 
 def draw_lanes(axes: Axes, trace: Trace, lanes: Sequence[tuple[str, str]], rows: range, palette: Palette) -> None:
@@ -46,6 +50,8 @@ def draw_lanes(axes: Axes, trace: Trace, lanes: Sequence[tuple[str, str]], rows:
     for lane, height, (kind, name) in zip(middles, heights, lanes, strict=True):
         if kind == "state":
             _draw_states(axes, trace, name, lane, rows, palette)
+        elif kind == "flag":
+            _draw_flag(axes, trace, name, lane, rows, palette)
         elif kind == "timer":
             _draw_timer(axes, trace, name, lane, rows, palette)
         elif kind == "inputs":
@@ -110,11 +116,6 @@ def mark_row(axes: Axes, row: int, text: str, palette: Palette) -> None:
         words.set(fontsize=8, color=palette.breach, bbox=paper, zorder=7)
 
 
-def _moves(trace: Trace, name: str, rows: range) -> bool:
-    stored = trace.columns[name].stored[rows.start : rows.stop]
-    return bool(len(stored)) and bool((stored != stored[0]).any())
-
-
 def _drawable(trace: Trace, name: str, rows: range) -> np.ndarray:
     return np.asarray(trace.columns[name].stored[rows.start : rows.stop], dtype=np.float64)
 
@@ -143,6 +144,17 @@ def _draw_states(axes: Axes, trace: Trace, name: str, lane: float, rows: range, 
         if (end - start) / len(stored) > 0.011 * len(label):
             middle = rows.start + (start + end - 1) / 2
             axes.text(middle, lane, label, ha="center", va="center", fontsize=9, color=on_colour(colour), clip_on=True)
+
+
+def _draw_flag(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
+    """A bar over each stretch of rows in which a flag holds, down to a single row."""
+    edges = np.diff(np.concatenate([[0.0], _drawable(trace, name, rows), [0.0]]))
+    starts, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
+    bars = [
+        (rows.start + start - 0.5, float(end - start))
+        for start, end in zip(starts.tolist(), ends.tolist(), strict=True)
+    ]
+    axes.broken_barh(bars, (lane - 0.24, 0.48), facecolor=palette.line, lw=0)
 
 
 def _draw_timer(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:

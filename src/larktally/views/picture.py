@@ -18,12 +18,13 @@ from larktally.traces import Trace
 from larktally.views.bodies import bodies_of
 from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, lanes_of, mark_row, time_axis
 from larktally.views.palette import DARK, LIGHT, STATE_COLOURS, Palette
-from larktally.views.scene import draw_scene, fit_scene, has_path
+from larktally.views.scene import draw_scene, fit_scene, has_path, scene_shape
 
 __all__ = ["draw_run", "save_picture", "STATE_COLOURS"]
 
 SUFFIXES = (".png", ".svg", ".pdf")
 MOST_LINES = 8
+SCENE_WIDTH, MOST_SCENE = 10.5, 0.38
 
 
 def draw_run(
@@ -54,7 +55,8 @@ def draw_run(
     lanes = lanes_of(trace, rows)
     chosen = list(lines)[:MOST_LINES] or ([] if has_path(trace) else _worth_a_line(trace, rows))
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained", facecolor=palette.paper)
-    panels = _panels(figure, followed is not None, sum(lane_heights(trace, lanes, rows)), len(chosen))
+    shape = scene_shape(trace, followed, rows) if followed is not None else None
+    panels = _panels(figure, shape, sum(lane_heights(trace, lanes, rows)), len(chosen))
     if followed is not None:
         draw_scene(panels.pop(0), trace, followed, rows, palette, ghosts, other)
     apart = first_divergence(trace, other) if other is not None else None
@@ -92,10 +94,14 @@ def save_picture(figure: Figure, path: str | Path) -> Path:
     return Path(path)
 
 
-def _panels(figure: Figure, scene: bool, lanes: float, lines: int) -> list[Axes]:
-    heights = [max(6 - lanes * 0.3 - lines * 0.7, 2.6)] if scene else []
-    heights += [lanes * 0.44 + 0.5] if lanes else []
-    heights += [1.1] * lines
+def _panels(figure: Figure, shape: float | None, lanes: float, lines: int) -> list[Axes]:
+    """The panels from top to bottom: the level, as high as its shape (height by width) fills, up to a good third; then
+    lanes and lines."""
+    below = [lanes * 0.38 + 0.5] if lanes else []
+    below += [1.1] * lines
+    share = min(max((shape or 0) * SCENE_WIDTH + 0.5, 0.0) / 8, MOST_SCENE)
+    heights = [max(6 - lanes * 0.3 - lines * 0.7, 2.6, share / (1 - share) * sum(below))] if shape is not None else []
+    heights += below
     if not heights:
         raise LarkError(
             "this trace has no path, no states, no inputs and no events; choose channels to draw: --only 'wick.*'"

@@ -13,7 +13,7 @@ from larktally.traces import Trace
 from larktally.views.bodies import bodies_of, body_box
 from larktally.views.palette import STATE_COLOURS, Palette
 
-__all__ = ["draw_scene", "fit_scene", "has_path"]
+__all__ = ["draw_scene", "fit_scene", "has_path", "scene_shape"]
 
 MOVERS_SHOWN = 5
 
@@ -70,9 +70,18 @@ def draw_scene(
         labelcolor=palette.ink,
     )
     part = slice(rows.start, rows.stop)
-    _frame(axes, np.concatenate([x[part], far_x[part]]), np.concatenate([y[part], far_y[part]]))
+    near_x, near_y = _reached(trace, body, rows)
+    across, up = _limits(np.concatenate([near_x, far_x[part]]), np.concatenate([near_y, far_y[part]]))
+    axes.set_xlim(*across)
+    axes.set_ylim(*up)
     axes.set_xlabel("x (units)", color=palette.quiet)
     axes.set_ylabel("y (units)", color=palette.quiet)
+
+
+def scene_shape(trace: Trace, body: str, rows: range) -> float:
+    """How high the part of the level around a path is, by its width."""
+    (low_x, high_x), (low_y, high_y) = _limits(*_reached(trace, body, rows))
+    return float((high_y - low_y) / (high_x - low_x))
 
 
 def fit_scene(axes: Axes, scene: dict[str, Any]) -> None:
@@ -94,12 +103,24 @@ def _path(trace: Trace, body: str) -> tuple[Any, Any]:
     return trace[f"{body}.x"] + size[0] / 2 - before[0], trace[f"{body}.y"] + size[1] / 2 - before[1]
 
 
-def _frame(axes: Axes, x: Any, y: Any) -> None:
-    """Around the path, with room for words and a little of the level under it."""
+def _reached(trace: Trace, body: str, rows: range) -> tuple[Any, Any]:
+    """Where the path goes in some rows, and the walls of the enclosures that it is in."""
+    part = slice(rows.start, rows.stop)
+    x, y = (values[part] for values in _path(trace, body))
+    across, up = [x], [y]
+    for name in trace.header.scene.get("enclosures", ()):
+        low, high = trace[f"{name}.x"][part], trace[f"{name}.x"][part] + trace[f"{name}.width"][part]
+        inside = (low <= x) & (x <= high)
+        across += [low[inside], high[inside]]
+        up += [trace[f"{name}.y"][part][inside]]
+    return np.concatenate(across), np.concatenate(up)
+
+
+def _limits(x: Any, y: Any) -> tuple[tuple[float, float], tuple[float, float]]:
+    """From where to where around the path, with room for words and a little of the level under it."""
     low_x, high_x, low_y, high_y = np.nanmin(x), np.nanmax(x), np.nanmin(y), np.nanmax(y)
     margin, above = 0.04 * max(high_x - low_x, 100.0), 16 + 0.15 * max(high_y - low_y, 60.0)
-    axes.set_xlim(low_x - margin, high_x + margin)
-    axes.set_ylim(low_y - 30, high_y + above)
+    return (low_x - margin, high_x + margin), (low_y - 30, high_y + above)
 
 
 def _draw_zones(axes: Axes, scene: dict[str, Any], palette: Palette) -> None:
@@ -109,12 +130,13 @@ def _draw_zones(axes: Axes, scene: dict[str, Any], palette: Palette) -> None:
             if n == 0:
                 axes.annotate(
                     zone,
-                    (low[0], high[1]),
+                    (low[0], low[1]),
                     textcoords="offset points",
-                    xytext=(2, 3),
+                    xytext=(2, -9),
                     fontsize=8,
                     color=palette.zone,
                     clip_on=True,
+                    zorder=6,
                 )
 
 
@@ -193,7 +215,13 @@ def _draw_ghosts(axes: Axes, trace: Trace, followed: str, row: int, palette: Pal
                 color=palette.ink,
                 ha="center",
                 clip_on=True,
+                **_on_paper(palette),
             )
+
+
+def _on_paper(palette: Palette) -> dict[str, Any]:
+    """Words that can be read over a path."""
+    return {"bbox": {"facecolor": palette.paper, "edgecolor": "none", "alpha": 0.8, "pad": 0.5}, "zorder": 6}
 
 
 def _outline(axes: Axes, low: Sequence[float], high: Sequence[float], colour: str, style: str = "-") -> None:

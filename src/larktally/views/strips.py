@@ -11,6 +11,7 @@ from rich.text import Text
 
 from larktally.traces import Trace
 from larktally.views.bodies import Corners, bodies_of, body_box
+from larktally.views.telling import flags_worth_showing, states_worth_showing
 
 __all__ = ["print_strips", "print_level"]
 
@@ -33,13 +34,14 @@ MOST_EVENTS, WIDEST = 4, 160
 
 
 def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
-    """A line for each machine, a letter a state, and for each of a few events; several rows share a place where there are
-    more rows than places. A place shows the state of its last row, and an event where any of its rows has one."""
-    machines = [name for name in trace.header.machines if name in trace.columns]
+    """A line for each machine, a letter a state, and for each of a few events; of what is no sim, for each label and flag.
+    Several rows share a place where there are more rows than places. A place shows the state and the flag of its last row,
+    and an event where any of its rows has one."""
+    machines, flags = states_worth_showing(trace), flags_worth_showing(trace)
     shown = set(rows)
     said = {name for row, name, _, _ in trace.events.fields() if row in shown}
     events = [n for n in dict.fromkeys([*trace.header.events, *trace.events.names]) if n in said and n not in _QUIET]
-    names = [*machines, *events[:MOST_EVENTS]]
+    names = [*machines, *flags, *events[:MOST_EVENTS]]
     if not names or len(rows) < 2:
         return
     title = max(map(len, [*names, "rows"])) + 2
@@ -57,6 +59,9 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
         legend = ", ".join(f"{letters[code]} {trace.column(name).channel.labels[code]}" for code in seen)
         out.print(line, no_wrap=True, crop=True)
         out.print(Text(" " * title + legend, style="dim"), no_wrap=True, overflow="ellipsis")
+    for name in flags:
+        holds = "".join("=" if trace.columns[name].stored[group[-1]] else "·" for group in groups)
+        out.print(Text(name.ljust(title)) + Text(holds, style="blue"), no_wrap=True, crop=True)
     for name in events[:MOST_EVENTS]:
         at = {row for row, event, _, _ in trace.events.fields() if event == name}
         marks = "".join("|" if any(row in at for row in group) else "·" for group in groups)
