@@ -139,7 +139,7 @@ def test_only_keeps_the_channels_that_match():
     trace = lt.record(Lamp, frames=3, only=["l*", "y"])
     assert trace.channels == ["y", "lit"]
     assert lt.replay(trace, Lamp).identical
-    with pytest.raises(lt.LarkError, match="keeps no channel"):
+    with pytest.raises(lt.LarkError, match="matches no channel"):
         lt.record(Lamp, frames=3, only="nothing*")
 
 

@@ -91,6 +91,8 @@ def test_a_picture_holds_path_lanes_lines_breaches_and_the_divergence(files, mon
         "plot", files / "bad.parquet", "--claims", files / "c.toml", "--frames", "40..80", "--out", files / "b.png"
     )
     assert "1 breaches marked" in done.output and (files / "b.png").read_bytes()[:4] == b"\x89PNG"
+    moth = lt.draw_run(lt.load_trace(files / "evening.parquet"), "moth.1.body").axes[0].get_legend()
+    assert "chase" in [text.get_text() for text in moth.get_texts()]
     figure = lt.draw_run(lt.load_trace(files / "bad.parquet"), lines=["wick.y"])
     assert tuple(figure.get_size_inches() * figure.dpi) == (1280, 800)
 

@@ -25,7 +25,7 @@ from larktally.runs.model_files import load_scenarios, split_target
 @click.option("--json", "as_json", is_flag=True, help="Print the audit as JSON.")
 @teaching
 def command(target: str, every: int | None, frames: int, as_json: bool) -> None:
-    """Audit scenarios: the same run again here and in a fresh process, and from a saved state put back.
+    """Audit scenarios: the same run again here and in fresh processes, and from a saved state put back.
 
     What comes out otherwise is named with its row, its values, and what load did not put back.
     """

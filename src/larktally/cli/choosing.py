@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import fnmatch
 import re
 from collections.abc import Sequence
 
-from larktally.errors import LarkError, did_you_mean
+from larktally.errors import LarkError
+from larktally.runs.patterns import matching
 from larktally.traces import Trace
 
 __all__ = ["chosen_rows", "chosen_channels", "split_patterns"]
@@ -37,8 +37,4 @@ def chosen_channels(patterns: Sequence[str], trace: Trace) -> list[str]:
     """The channels that match any of the patterns, in order; all where there are none."""
     if not patterns:
         return trace.channels
-    patterns = split_patterns(patterns)
-    for pattern in patterns:
-        if not fnmatch.filter(trace.channels, pattern):
-            raise LarkError(f"--only {pattern!r} matches no channel{did_you_mean(pattern, trace.channels)}")
-    return [name for name in trace.channels if any(fnmatch.fnmatchcase(name, pattern) for pattern in patterns)]
+    return matching(trace.channels, split_patterns(patterns), "--only ")

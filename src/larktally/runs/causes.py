@@ -5,7 +5,6 @@ The recording is run again up to the row, and that one step is watched.
 
 from __future__ import annotations
 
-import fnmatch
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -14,7 +13,7 @@ from typing import Any
 from larktally.claims import Result, Tally
 from larktally.claims.story import aligned, shown_value
 from larktally.claims.tree import ChannelRef, Text, walk
-from larktally.errors import LarkError, did_you_mean
+from larktally.errors import LarkError
 from larktally.inputs.view import HELD_FROM
 from larktally.parts.machine import Machine
 from larktally.parts.sim import Sim
@@ -22,6 +21,7 @@ from larktally.runs.deciding import Watched, Why
 from larktally.runs.divergence import Divergence, part_of
 from larktally.runs.lines import written_by_lines
 from larktally.runs.live import Live, run_to
+from larktally.runs.patterns import matching
 from larktally.runs.scenario import Scenario
 from larktally.runs.writers import Notes, Written
 from larktally.subject import Event, SubjectLike
@@ -94,7 +94,9 @@ def causes(trace: Trace, scenario: Scenario | SubjectLike, row: int, only: str |
     trace.check_row(row)
     if trace.header.program:
         raise LarkError("what a program in another language does in a step is not seen from here; ask its own debugger")
-    return causes_in(trace, scenario, {row: None if only is None else _matching(trace, only)})[row]
+    patterns = [only] if isinstance(only, str) else only
+    names = None if patterns is None else matching(trace.channels, patterns, "only=")
+    return causes_in(trace, scenario, {row: names})[row]
 
 
 def causes_in(
@@ -148,14 +150,6 @@ def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, foun
     if not names or not 0 < found.row < replayed.rows or replayed.header.program:
         return None
     return causes_in(replayed, scenario, {found.row: names})[found.row]
-
-
-def _matching(trace: Trace, only: str | Iterable[str]) -> list[str]:
-    patterns = (only,) if isinstance(only, str) else tuple(only)
-    for pattern in patterns:
-        if not fnmatch.filter(trace.channels, pattern):
-            raise LarkError(f"only={pattern!r} matches no channel{did_you_mean(pattern, trace.channels)}")
-    return [name for name in trace.channels if any(fnmatch.fnmatchcase(name, pattern) for pattern in patterns)]
 
 
 def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:

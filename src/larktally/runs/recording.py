@@ -6,8 +6,6 @@ The loop that every frame goes through is `_Recording._run_rows`; what it needs 
 from __future__ import annotations
 
 import bisect
-import fnmatch
-import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -93,7 +91,7 @@ class _Recording:
     def __init__(
         self,
         scenario: Scenario,
-        only: re.Pattern[str] | None,
+        only: tuple[str, ...] | None,
         to: str | Path | None,
         endings: Endings,
         state_rows: Sequence[int],
@@ -337,11 +335,10 @@ def _state_rows(states: int | Iterable[int] | None, scenario: Scenario) -> Seque
     return rows
 
 
-def _patterns(only: str | Iterable[str] | None) -> re.Pattern[str] | None:
+def _patterns(only: str | Iterable[str] | None) -> tuple[str, ...] | None:
     if only is None:
         return None
-    listed = (only,) if isinstance(only, str) else tuple(only)
-    return re.compile("|".join(fnmatch.translate(pattern) for pattern in listed))
+    return (only,) if isinstance(only, str) else tuple(only)
 
 
 def _shown(error: Exception) -> str:

@@ -5,13 +5,12 @@ Chosen once, before the first frame, so that the loop has no look-ups.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple
 
 from larktally.claims.claim import mentions_seen
-from larktally.errors import LarkError
 from larktally.runs.observing import Observations
+from larktally.runs.patterns import matching
 from larktally.runs.rows import Columns
 from larktally.runs.scenario import Scenario
 from larktally.traces import Channel
@@ -32,12 +31,13 @@ class RowSource(NamedTuple):
     batched: bool
 
 
-def row_source(inner: Any, scenario: Scenario, only: re.Pattern[str] | None) -> RowSource:
-    """The source of a subject's rows; `only` keeps the channels whose names match. Raises LarkError where none does."""
+def row_source(inner: Any, scenario: Scenario, only: Sequence[str] | None) -> RowSource:
+    """The source of a subject's rows; `only` are patterns of the channels to keep. Raises LarkError for one that matches
+    none: it would silently keep less than was meant."""
     channels, take, columns, closed, nan_ok = _of(inner, scenario)
-    kept = tuple(n for n, c in enumerate(channels) if only is None or only.fullmatch(c.name.removeprefix("seen:")))
-    if not kept and channels:
-        raise LarkError(f"only= keeps no channel; there are: {', '.join(channel.name for channel in channels[:12])}")
+    names = [channel.name.removeprefix("seen:") for channel in channels]
+    wanted = frozenset(names if only is None else matching(names, only, "only="))
+    kept = tuple(n for n, name in enumerate(names) if name in wanted)
     if len(kept) < len(channels):
         columns = _some(columns, frozenset(kept))
     chosen = [channels[n] for n in kept]

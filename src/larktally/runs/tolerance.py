@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, TypeAlias
@@ -11,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkError
+from larktally.runs.patterns import matching
 from larktally.traces import Column
 
 __all__ = ["Tolerance", "Tolerances", "apart", "tolerances_for"]
@@ -51,10 +51,7 @@ def tolerances_for(given: Tolerances, channels: list[str]) -> dict[str, Toleranc
         return dict.fromkeys(channels, _as_tolerance(given))
     found: dict[str, Tolerance] = {}
     for pattern, tolerance in given.items():
-        matched = fnmatch.filter(channels, pattern)
-        if not matched:
-            raise LarkError(f"tolerance {pattern!r} matches no channel; there are: {', '.join(channels[:12])}")
-        for name in matched:
+        for name in matching(channels, [pattern], "tolerance "):
             found.setdefault(name, _as_tolerance(tolerance))
     return {name: found.get(name, _EXACT) for name in channels}
 

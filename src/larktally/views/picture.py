@@ -41,9 +41,9 @@ def draw_run(
     """A figure of 1280 x 800 pixels: the body's path over the level, lanes for machines, timers, inputs and events, and a
     line for each channel of `lines`.
 
-    The path wears the colours of the first machine's states. `body` is the body to follow, the first by default; `rows`
-    a part of the run; `ghosts` rows in which all bodies are drawn; `breaches` rows to mark; `other` a second trace, drawn
-    dashed, with the first divergence marked. Raises LarkError for a body that the trace does not hold.
+    The path wears the colours of the states of the machine nearest to the body by name. `body` is the body to follow, the
+    first by default; `rows` a part of the run; `ghosts` rows in which all bodies are drawn; `breaches` rows to mark; `other`
+    a second trace, drawn dashed, with the first divergence marked. Raises LarkError for a body that the trace does not hold.
     """
     if not trace.rows:
         raise LarkError("this trace has no rows, so there is nothing to draw")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from typing import Any
 
@@ -43,7 +44,7 @@ def draw_scene(
     _draw_zones(axes, scene, palette)
     _draw_movers(axes, trace, rows, palette)
     x, y = _path(trace, body)
-    _draw_coloured(axes, trace, x, y, rows, palette)
+    _draw_coloured(axes, trace, body, x, y, rows, palette)
     far_x, far_y = np.zeros(0), np.zeros(0)
     if other is not None and f"{body}.x" in other.columns:
         far_x, far_y = _path(other, body)
@@ -170,13 +171,12 @@ def _draw_movers(axes: Axes, trace: Trace, rows: range, palette: Palette) -> Non
             )
 
 
-def _draw_coloured(axes: Axes, trace: Trace, x: Any, y: Any, rows: range, palette: Palette) -> None:
-    """The path in the colours of the first machine's states."""
+def _draw_coloured(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: range, palette: Palette) -> None:
+    """The path in the colours of the states of the machine whose name is nearest to the body's."""
     part = slice(rows.start, rows.stop)
     axes.plot(x[part], y[part], color=palette.quiet, lw=0.8, zorder=2)
     machines = [name for name in trace.header.machines if name in trace.columns]
-    mine = next((m for m in machines if any(m.startswith(b + ".") for b in trace.header.scene.get("bodies", {}))), None)
-    name = mine or next(iter(machines), None)
+    name = max(machines, key=lambda machine: _in_common(machine, body), default=None)
     if name is None:
         axes.plot(x[part], y[part], ".", color=STATE_COLOURS[0], ms=4, zorder=3)
         return
@@ -186,6 +186,12 @@ def _draw_coloured(axes: Axes, trace: Trace, x: Any, y: Any, rows: range, palett
         if there.any():
             colour = STATE_COLOURS[code % len(STATE_COLOURS)]
             axes.plot(x[part][there], y[part][there], ".", color=colour, ms=5, zorder=3, label=state)
+
+
+def _in_common(name: str, other: str) -> int:
+    """How many words two dotted names begin with in common."""
+    pairs = zip(name.split("."), other.split("."), strict=False)
+    return sum(1 for _ in itertools.takewhile(lambda pair: pair[0] == pair[1], pairs))
 
 
 def _draw_contacts(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: range, palette: Palette) -> None:
