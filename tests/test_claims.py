@@ -453,8 +453,12 @@ def test_the_same_claims_over_a_folder_of_traces_as_a_table_json_and_junit(tmp_p
     ]
 
 
-def test_claims_about_the_whole_run_say_what_was_found(dusk_trace):
+def test_a_broken_claim_says_in_a_line_what_was_found(dusk_trace):
     said = {
+        "follows(event('hop'), event('landed'), within=20)": "for row 30 (0.500 s): it came 46 rows after, in row 76 (1.267 s)",
+        "follows(event('hop'), event('landed'), within=60, after=50)": "first in row 76 (1.267 s), for row 30 (0.500 s): it came too early, 46 rows after",
+        "follows(event('landed'), event('hop'), within=20)": "for row 76 (1.267 s): it never came",
+        "lasts(event('hop'), wick.vy > 0, 30)": "first in row 53 (0.883 s), for row 30 (0.500 s): it held for 23 rows",
         "measured(apex('wick.y'), 80, 90)": "apex('wick.y') = 69 in row 52 (0.867 s), which is not in 80..90",
         "measured(area(wick.vx), 0, 1)": "area(wick.vx) = 446.666667, which is not in 0..1",
         "measured(air_time(wick.grounded), 0, 9)": "= 46 from row 30 (0.500 s) on, which is not in 0..9",

@@ -91,10 +91,15 @@ def _how_to_finish(result: Result) -> str:
 
 
 def _how_long(result: Result, breach: Breach) -> str:
-    """How long a stretch was, or how far apart two rows, where that is what was claimed."""
+    """How long a stretch was, how far apart two rows, or when the answer came after all, where that is what was claimed."""
     tree, read = result.claim.tree, result.reading
     if not isinstance(tree, Call) or breach.trigger is None or breach.row is None:
         return ""
+    if tree.name == "follows":
+        return _when_it_came(tree, read, breach.trigger, breach.row)
+    if tree.name == "lasts":
+        held = breach.row - breach.trigger
+        return f": it held for {held} row{'' if held == 1 else 's'}"
     if tree.name == "spaced":
         return f", {breach.row - breach.trigger} apart"
     if tree.name == "stays":
@@ -102,6 +107,16 @@ def _how_long(result: Result, breach: Breach) -> str:
         length = int(ends[0]) if len(ends) else read.rows - breach.trigger
         return f": it lasted {length} row{'s' if length != 1 else ''}" + ("" if len(ends) else ", up to the end")
     return ""
+
+
+def _when_it_came(tree: Call, read: Reading, trigger: int, row: int) -> str:
+    """For an answer that did not come in its time: whether it was early, came later, or never."""
+    answers = np.flatnonzero(read.flags(tree.args[1])[row:])
+    if not len(answers):
+        return ": it never came"
+    came = row + int(answers[0])
+    early = "too early, " if came == row else ""
+    return f": it came {early}{came - trigger} rows after" + ("" if came == row else f", in {_row_text(read, came)}")
 
 
 def _reason(result: Result) -> str:
