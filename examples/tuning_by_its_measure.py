@@ -34,17 +34,11 @@ leap = lt.Scenario(
 MEASURES = ["apex('wick.y')", "value_when(wick.x, event('landed'))", "air_time(wick.grounded)"]
 
 if __name__ == "__main__":
-    speeds = range(300, 461, 20)
-    runs = {f"{speed}": lt.record(leap.changed(params={"speed": float(speed)})) for speed in speeds}
-    table = lt.measured_over(runs, MEASURES)
-    print(f"{'speed':>6} {'apex':>8} {'lands at':>9} {'rows in the air':>16}  claims")
-    good = []
-    for name, values in table.items():
-        tally = lt.check(runs[name], leap.claims)
-        good += [int(name)] if tally.passed else []
-        apex, lands, air = values.values()
-        print(f"{name:>6} {apex:>8.2f} {lands:>9.1f} {air:>16.0f}  {'kept' if tally.passed else 'not kept'}")
-    print(f"\nspeeds that keep both claims: {good}; the middle one leaves room on both sides: {good[len(good) // 2]}")
-    assert good and all(210 - 12 < table[f"{speed}"][MEASURES[1]] <= 230 for speed in good)
+    tried = lt.vary(leap, {"speed": range(300, 461, 20)}, measures=MEASURES)
+    print(f"{tried}\n")
+    good = [run.values["speed"] for run in tried.kept]
+    print(f"speeds that keep both claims: {good}; the middle one leaves room on both sides: {good[len(good) // 2]}")
+    assert good and all(210 - 12 < run.measures[MEASURES[1]] <= 230 for run in tried.kept)
+    assert "and not too far on it: kept 300..380, broken 400..460" in str(tried)
     speed, gravity = lt.launch_for(height=80, time_to_apex="0.4s", rate=60)
     print(f"for an apex of 80 in 0.4 s, exact to the frame: speed {speed:g}, gravity {gravity:g}")

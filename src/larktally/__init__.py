@@ -23,8 +23,8 @@ _HOMES = {
     "larktally.traces": "Trace load_trace",
     "larktally.claims": "Breach Claim Form Result Tally ch check check_each claim language load_claims measure measured_over "
     "parse rows_where to_text",
-    "larktally.runs": "Audit Baselines Causes Comparison Live Replay Scenario Together Tolerance Why Written audit causes "
-    "compare record replay run_to side_by_side who_wrote why",
+    "larktally.runs": "Audit Baselines Causes Comparison Live Replay Scenario Smallest Together Tolerance Variant Varied Why "
+    "Written audit causes compare find_breach record replay run_to side_by_side smallest vary who_wrote why",
     "larktally.programs": "Program Vetting vet",
     "larktally.views.picture": "draw_run save_picture",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
@@ -63,6 +63,8 @@ def _tell_notebook() -> None:
         ("larktally.runs.replaying", "Replay"),
         ("larktally.runs.causes", "Causes"),
         ("larktally.runs.deciding", "Why"),
+        ("larktally.runs.smallest", "Smallest"),
+        ("larktally.runs.varying", "Varied"),
         ("larktally.runs.auditing", "Audit"),
     ):
         html.for_type_by_name(module, name, shown)
@@ -144,17 +146,23 @@ if TYPE_CHECKING:
     from larktally.runs import Live as Live
     from larktally.runs import Replay as Replay
     from larktally.runs import Scenario as Scenario
+    from larktally.runs import Smallest as Smallest
     from larktally.runs import Together as Together
     from larktally.runs import Tolerance as Tolerance
+    from larktally.runs import Variant as Variant
+    from larktally.runs import Varied as Varied
     from larktally.runs import Why as Why
     from larktally.runs import Written as Written
     from larktally.runs import audit as audit
     from larktally.runs import causes as causes
     from larktally.runs import compare as compare
+    from larktally.runs import find_breach as find_breach
     from larktally.runs import record as record
     from larktally.runs import replay as replay
     from larktally.runs import run_to as run_to
     from larktally.runs import side_by_side as side_by_side
+    from larktally.runs import smallest as smallest
+    from larktally.runs import vary as vary
     from larktally.runs import who_wrote as who_wrote
     from larktally.runs import why as why
     from larktally.subject import Event as Event

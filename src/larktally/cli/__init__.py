@@ -14,6 +14,8 @@ _COMMANDS = {
     "check": "Check the claims of a TOML file on a trace, a log or a folder.",
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "why": "What made a row what it is: rules, guards, and who set which value.",
+    "vary": "Run a scenario with many values; where do its claims turn?",
+    "smallest": "The fewest presses and frames that still break a claim.",
     "audit": "Whether runs repeat themselves, and saved states are whole.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",

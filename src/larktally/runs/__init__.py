@@ -10,8 +10,10 @@ from larktally.runs.live import Live, run_to
 from larktally.runs.recording import record
 from larktally.runs.replaying import Replay, replay
 from larktally.runs.scenario import Scenario
+from larktally.runs.smallest import Smallest, find_breach, smallest
 from larktally.runs.together import Together
 from larktally.runs.tolerance import Tolerance
+from larktally.runs.varying import Variant, Varied, vary
 from larktally.runs.writers import Written, who_wrote
 
 __all__ = [
@@ -23,17 +25,23 @@ __all__ = [
     "Live",
     "Replay",
     "Scenario",
+    "Smallest",
     "Together",
     "Tolerance",
+    "Variant",
+    "Varied",
     "Why",
     "Written",
     "audit",
     "causes",
     "compare",
+    "find_breach",
     "record",
     "replay",
     "run_to",
     "side_by_side",
+    "smallest",
+    "vary",
     "who_wrote",
     "why",
 ]

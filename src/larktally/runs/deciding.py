@@ -71,7 +71,8 @@ class Why:
         }
 
     def __str__(self) -> str:
-        lines = [f"row {self.row}, {self.machine}: {self.before} for {self.age} frames; then {self._outcome()}"]
+        stayed = f"{self.before} for {self.age} frame{'' if self.age == 1 else 's'}"
+        lines = [f"row {self.row}, {self.machine}: {stayed}; then {self._outcome()}"]
         if self.asked:
             lines.append(f"  asked for with go: {', '.join(self.asked)}")
         for decision in self.decisions:

@@ -11,7 +11,7 @@ from larktally.errors import LarkError, unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.traces.files import existing_file
 
-__all__ = ["load_scenario_of", "load_scenarios", "split_target"]
+__all__ = ["load_scenario_of", "load_scenarios", "only_scenario", "split_target"]
 
 
 def split_target(target: str) -> tuple[Path, str]:
@@ -40,6 +40,15 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
     if name in found:
         return [found[name].named(name)]
     raise LarkError(f"{path}: {unknown_name('scenario', name, scenarios)}")
+
+
+def only_scenario(target: str) -> Scenario:
+    """The one scenario of FILE.py[:NAME]; raises LarkError where several stand there and NAME is not said."""
+    scenarios = load_scenarios(target)
+    if len(scenarios) > 1:
+        names = ", ".join(one.title for one in scenarios)
+        raise LarkError(f"{target} holds several scenarios: {names}; say {target}:NAME")
+    return scenarios[0]
 
 
 def load_scenario_of(target: str, named: str) -> Scenario:

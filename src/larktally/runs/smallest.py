@@ -1,0 +1,232 @@
+"""Random scripts until a claim is broken, and the smallest script that still breaks it.
+
+Frames are cut off, presses left out, shortened and moved together.
+Every step is tried by a run: what does not break the claim any more is taken back. Leaving out goes by halves, then by
+smaller and smaller parts (Zeller and Hildebrandt, Simplifying and Isolating Failure-Inducing Input, 2002).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
+from typing import Any
+
+from larktally.claims import Result, check
+from larktally.errors import LarkError, SubjectFailed, unknown_name
+from larktally.inputs import InputScript
+from larktally.inputs.script import Span
+from larktally.runs.recording import record
+from larktally.runs.scenario import Scenario
+from larktally.traces import Trace
+
+__all__ = ["Smallest", "find_breach", "smallest"]
+
+PRESSES_A_SECOND, LONGEST_SECONDS = 2, 1
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Smallest:
+    """A run as small as was found in which a claim is still broken.
+
+    `scenario` makes it, `trace` is its recording and `result` the claim's verdict in it; `before` and `after` are the
+    numbers of presses and frames; `runs` is how many were tried.
+    """
+
+    scenario: Scenario
+    trace: Trace
+    result: Result
+    before: tuple[int, int]
+    after: tuple[int, int]
+    runs: int
+
+    @property
+    def code(self) -> str:
+        """The script as Python."""
+        calls = [_call(span) for span in self.scenario.inputs.spans]
+        return "lt.InputScript()" + "".join(calls)
+
+    def plain(self) -> dict[str, Any]:
+        """The same as plain data, for JSON."""
+        spans = [
+            {"action": s.action, "start": s.start, "frames": s.frames, "value": s.value}
+            for s in self.scenario.inputs.spans
+        ]
+        return {
+            "claim": self.result.plain(),
+            "frames": int(self.scenario.frames),
+            "script": spans,
+            "before": {"presses": self.before[0], "frames": self.before[1]},
+            "runs": self.runs,
+            "code": self.code,
+        }
+
+    @property
+    def headline(self) -> str:
+        """What was found, and the script to paste."""
+        presses, frames = self.after
+        many = f"{presses} press{'' if presses == 1 else 'es'} in {frames} frames"
+        were = f"where there were {self.before[0]} in {self.before[1]} ({self.runs} runs tried)"
+        return f"{self.result.name!r} is still broken with {many}, {were}\n  inputs={self.code}, frames={frames}"
+
+    def __str__(self) -> str:
+        return f"{self.headline}\n{self.result}"
+
+
+def smallest(
+    scenario: Scenario, claim: str = "", most: int = 500, *, watch: Callable[[int, int], Any] | None = None
+) -> Smallest:
+    """Looks for the smallest script and the fewest frames with which a claim of a scenario is still broken.
+
+    `claim` is its name, by default the first that is broken; at most `most` runs are tried. The result need not be the
+    smallest there is: nothing can be left out of it alone. `watch(run, most)` is called after each run. Raises LarkError
+    where no claim is broken, or not this one.
+    """
+    tries = _Tries(scenario, claim, most, watch)
+    before = (len(tries.script.spans), tries.frames)
+    changed = True
+    while changed:
+        size = tries.size
+        tries.cut_off()
+        tries.leave_out()
+        tries.shorten()
+        tries.move_together()
+        changed = tries.size < size
+    made = scenario.changed(inputs=tries.script, frames=tries.frames, claims=[tries.claim])
+    trace = record(made)
+    after = (len(tries.script.spans), tries.frames)
+    return Smallest(made, trace, check(trace, [tries.claim])[0], before, after, tries.runs)
+
+
+def find_breach(
+    scenario: Scenario, tries: int = 100, claim: str = "", *, watch: Callable[[int, int], Any] | None = None
+) -> Scenario | None:
+    """Runs a scenario with random scripts, and returns it with the first that breaks a claim; None where none does.
+
+    Each of the subject's on/off actions is pressed twice a second on average, for up to a second; the script of a try
+    depends on its number alone, so that the same call finds the same. `claim` is the one to break, by default any;
+    `watch(try, tries)` is called after each. A run in which the subject fails is no breach, but SubjectFailed.
+    """
+    claims = [one for one in scenario.claims if not claim or one.name == claim]
+    if not claims:
+        names = (one.name for one in scenario.claims)
+        raise LarkError(unknown_name("claim", claim, names) if claim else f"{scenario.title} has no claims to break")
+    header = record(scenario.changed(frames=1, inputs=InputScript(), until=None)).header
+    rate = float(scenario.rate)
+    chances = {name: min(PRESSES_A_SECOND / rate, 1.0) for name in header.actions if name not in header.analog}
+    if not chances:
+        raise LarkError(f"{scenario.title} declares no on/off actions to press")
+    for seed in range(tries):
+        script = InputScript.at_random(chances, int(scenario.frames), seed, hold=max(int(rate * LONGEST_SECONDS), 1))
+        made = scenario.changed(inputs=script)
+        if any(result.verdict == "broken" for result in check(record(made), claims)):
+            return made
+        if watch is not None:
+            watch(seed + 1, tries)
+    return None
+
+
+class _Tries:
+    """The smallest run found so far, and what may be tried to make it smaller."""
+
+    def __init__(self, scenario: Scenario, claim: str, most: int, watch: Callable[[int, int], Any] | None) -> None:
+        trace = record(scenario)
+        tally = check(trace, scenario.claims)
+        broken = [result for result in tally if result.verdict == "broken"]
+        if claim:
+            tally[claim]
+            broken = [result for result in broken if result.name == claim]
+        if not broken:
+            raise LarkError(
+                f"{scenario.title}: {repr(claim) if claim else 'no claim'} is {'not ' if claim else ''}broken in it"
+            )
+        self.claim = broken[0].claim
+        self.script = InputScript.from_columns(trace.inputs)
+        self.frames = trace.frames
+        self.runs = 0
+        self._scenario, self._most, self._watch = scenario, most, watch
+        self._row = broken[0].breaches[0].row if broken[0].breaches else None
+
+    @property
+    def size(self) -> tuple[int, int, int]:
+        """What is made smaller: presses, frames, frames held."""
+        return len(self.script.spans), self.frames, sum(int(span.frames) for span in self.script.spans)
+
+    def try_it(self, spans: Iterable[Span], frames: int) -> bool:
+        """Keeps a smaller run where the claim is broken in it, too."""
+        script = InputScript(tuple(spans)).cut(1, frames)
+        if self.runs >= self._most or frames < 1:
+            return False
+        self.runs += 1
+        if self._watch is not None:
+            self._watch(self.runs, self._most)
+        try:
+            trace = record(self._scenario.changed(inputs=script, frames=frames, claims=()))
+        except SubjectFailed:
+            return False
+        result = check(trace, [self.claim])[0]
+        if result.verdict != "broken":
+            return False
+        self.script, self.frames = InputScript.from_columns(trace.inputs), trace.frames
+        self._row = result.breaches[0].row if result.breaches else None
+        return True
+
+    def cut_off(self) -> None:
+        """Ends the run where the claim breaks, or as early as halving finds."""
+        if self._row is not None and self._row < self.frames:
+            self.try_it(self.script.spans, self._row)
+        low = 0
+        while self.frames - low > 1 and self.runs < self._most:
+            middle = (low + self.frames) // 2
+            if not self.try_it(self.script.spans, middle):
+                low = middle
+
+    def leave_out(self) -> None:
+        """Leaves out halves of the presses, then smaller and smaller parts."""
+        part = max(len(self.script.spans) // 2, 1)
+        while self.script.spans and self.runs < self._most:
+            at, found = 0, False
+            while at < len(self.script.spans):
+                spans = self.script.spans
+                found = self.try_it(spans[:at] + spans[at + part :], self.frames) or found
+                at = at if len(self.script.spans) < len(spans) else at + part
+            if part == 1 and not found:
+                return
+            part = max(part // 2, 1)
+
+    def shorten(self) -> None:
+        """Holds each press for a frame, or for half as long, and half again."""
+        for at in range(len(self.script.spans)):
+            for frames in _halves(int(self.script.spans[at].frames)):
+                if at < len(self.script.spans):
+                    spans = list(self.script.spans)
+                    spans[at] = replace(spans[at], frames=frames)
+                    if self.try_it(spans, self.frames):
+                        break
+
+    def move_together(self) -> None:
+        """Moves each press, and all after it, to an earlier frame, and ends the run so much earlier."""
+        for at in range(len(self.script.spans)):
+            spans = self.script.spans
+            if at >= len(spans):
+                return
+            free = int(spans[at].start) - (int(spans[at - 1].start) + 1 if at else 1)
+            for kept in _halves(free, least=0):
+                way = free - kept
+                moved = [replace(span, start=int(span.start) - way) for span in spans[at:]]
+                if self.try_it([*spans[:at], *moved], self.frames - way):
+                    break
+
+
+def _halves(most: int, least: int = 1) -> Iterator[int]:
+    """`least`, and from there up to below `most` by halving what is left: 1, 6, 9 for 12."""
+    at = least
+    while at < most:
+        yield at
+        at = max(at + 1, (at + most) // 2)
+
+
+def _call(span: Span) -> str:
+    value = "" if span.value == 1.0 else f", {span.value!r}"
+    if span.frames == 1 and not value:
+        return f".press({span.action!r}, {span.start})"
+    return f".hold({span.action!r}, {span.start}, {span.frames}{value})"
