@@ -201,7 +201,7 @@ def test_a_step_of_very_many_lines_is_followed_for_a_while_and_the_rest_told_as_
         def observe(self):
             return {"n": self.n}
 
-    monkeypatch.setattr("larktally.runs.lines.MOST_LOOKS", 60)
+    monkeypatch.setattr("larktally.runs.explaining.lines.MOST_LOOKS", 60)
     found = lt.causes(lt.record(Slow, frames=2), Slow, 1).written
     assert found[0].after == 1 and found[-1].place == "lines after those that were followed"
     assert [w.after for w in found if w.channel == "self.last"] == [99]

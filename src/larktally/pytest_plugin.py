@@ -101,7 +101,7 @@ class Lark:
         """Asserts claims, or those of a file beside the test, on a trace; the tally."""
         from larktally.claims import check, load_claims
         from larktally.claims.story import tally_text
-        from larktally.runs.causes import causes_of_breaches, lines_by_claim
+        from larktally.runs.explaining.causes import causes_of_breaches, lines_by_claim
 
         self._see(trace)
         if isinstance(claims, str | Path):
@@ -117,7 +117,7 @@ class Lark:
         """Asserts that a run is what its baseline says, in the folder `baselines` beside the test; --lark-accept makes it
         the baseline and shows what changed."""
         from larktally.runs import Baselines
-        from larktally.runs.causes import causes_of_divergence
+        from larktally.runs.explaining.causes import causes_of_divergence
 
         self._see(trace)
         default = re.sub(r"[^\w.-]+", "_", self._node.name)

@@ -16,7 +16,7 @@ from larktally.claims.story import aligned
 from larktally.errors import LarkError, unknown_name
 from larktally.parts.transition import Considered
 from larktally.runs.again import again
-from larktally.runs.deciding import machine_of
+from larktally.runs.explaining.deciding import machine_of
 from larktally.runs.live import Live
 from larktally.runs.scenario import Scenario
 from larktally.subject import SubjectLike

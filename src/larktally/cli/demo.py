@@ -44,7 +44,7 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     from larktally.claims import check
     from larktally.demo import quay
     from larktally.runs import compare, record, replay
-    from larktally.runs.causes import causes_of_breaches, lines_by_claim
+    from larktally.runs.explaining.causes import causes_of_breaches, lines_by_claim
     from larktally.views.picture import draw_run, save_picture
     from larktally.views.tables import console, print_stories, print_story, tally_table
 

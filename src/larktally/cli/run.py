@@ -13,7 +13,7 @@ from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, leave, print_json, s
 from larktally.cli.progress import progress
 from larktally.errors import LarkError, SubjectFailed
 from larktally.runs import BaselineResult, Baselines, Causes, Scenario, record
-from larktally.runs.causes import causes_of_breaches, causes_of_divergence, lines_by_claim
+from larktally.runs.explaining.causes import causes_of_breaches, causes_of_divergence, lines_by_claim
 from larktally.runs.into_file import stopped_path
 from larktally.runs.model_files import load_scenarios
 from larktally.traces import Trace

@@ -10,7 +10,7 @@ from larktally.claims import Tally
 from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
 from larktally.cli.progress import progress
 from larktally.runs import Smallest, find_breach, smallest
-from larktally.runs.causes import causes_of_breaches, lines_by_claim
+from larktally.runs.explaining.causes import causes_of_breaches, lines_by_claim
 from larktally.runs.model_files import only_scenario
 
 

@@ -3,9 +3,8 @@
 from larktally.runs.auditing import Audit, audit
 from larktally.runs.baselines import BaselineResult, Baselines
 from larktally.runs.beside import side_by_side
-from larktally.runs.causes import Causes, causes
 from larktally.runs.comparing import Comparison, compare
-from larktally.runs.deciding import Why, why
+from larktally.runs.explaining import Causes, Why, Written, causes, who_wrote, why
 from larktally.runs.live import Live, run_to
 from larktally.runs.recording import record
 from larktally.runs.replaying import Replay, replay
@@ -14,7 +13,6 @@ from larktally.runs.smallest import Smallest, find_breach, smallest
 from larktally.runs.together import Together
 from larktally.runs.tolerance import Tolerance
 from larktally.runs.varying import Variant, Varied, vary
-from larktally.runs.writers import Written, who_wrote
 
 __all__ = [
     "Audit",

@@ -21,7 +21,7 @@ from msgspec import structs
 from larktally.errors import LarkError
 from larktally.inputs import InputScript
 from larktally.runs.divergence import Divergence, first_divergence
-from larktally.runs.innards import innards
+from larktally.runs.explaining.innards import innards
 from larktally.runs.live import Live
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.recording import record

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from larktally.errors import SubjectFailed
 from larktally.runs.again import again
-from larktally.runs.causes import Causes, causes_of_divergence
 from larktally.runs.divergence import Divergence, first_divergence
+from larktally.runs.explaining.causes import Causes, causes_of_divergence
 from larktally.runs.recording import record
 from larktally.runs.scenario import Scenario
 from larktally.runs.tolerance import Tolerances, tolerances_for

@@ -13,8 +13,8 @@ from types import FrameType
 from typing import Any, TypeVar
 
 from larktally.places import is_own, place_of
-from larktally.runs.innards import innards
-from larktally.runs.writers import Written
+from larktally.runs.explaining.innards import innards
+from larktally.runs.explaining.writers import Written
 
 __all__ = ["written_by_lines"]
 

@@ -16,6 +16,7 @@ from typing import Any
 from larktally.parts.machine import Machine
 from larktally.parts.part import Part
 from larktally.parts.sim import Sim
+from larktally.places import is_own
 
 __all__ = ["innards"]
 
@@ -23,7 +24,6 @@ _PLAIN = (bool, int, float, complex, str, bytes, type(None), Fraction, Decimal, 
 _NOT_LOOKED_INTO = (Part, Sim, type, types.FunctionType, types.MethodType, types.ModuleType)
 _MOST_ENTRIES = 256
 _MOST_VALUES = 20_000
-_OWN = Path(__file__).parents[1]
 
 
 def innards(subject: Any) -> dict[str, str]:
@@ -67,7 +67,7 @@ def _content(cell: Any) -> Any:
 
 def _variables(look: _Look, function: Any) -> None:
     code = getattr(function, "__code__", None)
-    if code is None or _OWN in Path(code.co_filename).parents:
+    if code is None or is_own(code.co_filename):
         return
     place = f" in {function.__name__} ({Path(code.co_filename).name}:{code.co_firstlineno})"
     for name, cell in zip(code.co_freevars, function.__closure__ or (), strict=False):

@@ -17,13 +17,13 @@ from larktally.errors import LarkError
 from larktally.inputs.view import HELD_FROM
 from larktally.parts.machine import Machine
 from larktally.parts.sim import Sim
-from larktally.runs.deciding import Watched, Why
 from larktally.runs.divergence import Divergence, part_of
-from larktally.runs.lines import written_by_lines
+from larktally.runs.explaining.deciding import Watched, Why
+from larktally.runs.explaining.lines import written_by_lines
+from larktally.runs.explaining.writers import Notes, Written
 from larktally.runs.live import Live, run_to
 from larktally.runs.patterns import matching
 from larktally.runs.scenario import Scenario
-from larktally.runs.writers import Notes, Written
 from larktally.subject import Event, SubjectLike
 from larktally.timing import seconds_at
 from larktally.traces import Trace
