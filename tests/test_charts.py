@@ -273,3 +273,26 @@ def test_a_plain_document_of_another_tool_runs():
 def test_what_a_machine_does_not_have_is_refused_by_name(text, said):
     with pytest.raises(lt.LarkError, match=re.escape(said)):
         chart_from_text(text)
+
+
+def test_a_guard_that_is_a_lambda_is_shown_as_it_is_written():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 40), gravity=900)
+        gait = sim.machine("gait", ("up", "down", "still"), "up")
+        gait.transition("up", to="down", when=lambda now: wick.vy < -10 and (
+            now.frame > 3 or wick.y < 20), name="falls")  # fmt: skip
+        gait.transition("down", to="still", when=lambda now: wick.grounded, name="lands", label="on the ground")
+        gait.transition("still", to="up", when=rising, name="rises")
+
+    def rising(now):
+        return False
+
+    made = model(build)
+    trace = lt.record(made, frames=30)
+    rules = {rule.name: rule.condition for rule in trace.header.outlines["gait"].rules}
+    assert rules == {
+        "falls": "wick.vy < -10 and (now.frame > 3 or wick.y < 20)",
+        "lands": "on the ground",
+        "rises": "rising()",
+    }
+    assert "wick.vy < -10 and (now.frame > 3 or wick.y < 20)" in str(lt.why(trace, made, 2))

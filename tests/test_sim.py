@@ -231,3 +231,32 @@ def test_a_model_that_contradicts_itself_is_told_so(build, said):
     scenario = lt.Scenario(model(build), frames=3, params={"rest": 5} if "rest'" in said else {})
     with pytest.raises(lt.LarkError, match=said):
         lt.record(scenario)
+
+
+@pytest.mark.parametrize(
+    ("rule", "row", "said"),
+    [
+        (lambda p: setattr(p["wick"], "gravty", 3), 21, "the model sets 'gravty', which a body does not have; did you mean 'gravity'"),
+        (lambda p: setattr(p["facing"], "value", 3), 21, "which a value does not have; it has now. A value of your own is sim.value"),
+        (lambda p: p["reach"].close(), 9, "row 9: step failed: strike 'reach' has no 'close'; it has open(), shut(), "),
+        (lambda p: p["wick"].lunch(vy=3), 9, "body 'wick' has no 'lunch'; did you mean 'launch()'?"),
+        (lambda p: p["wick"].grounded.now, 9, "AttributeError: 'bool' object has no attribute 'now'"),
+    ],
+)  # fmt: skip
+def test_a_misspelt_attribute_of_a_part_is_told_and_not_silently_nothing(rule, row, said):
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16))
+        sim.value("facing", 1)
+        sim.strike("reach", wick, size=(4, 4), offset=(8, 0), targets=[])
+        sim.before("machines", lambda now: now.frame == 9 and rule(sim.parts))
+
+    with pytest.raises(lt.SubjectFailed) as failed:
+        run(build)
+    assert said in str(failed.value) and failed.value.row == row and failed.value.trace.rows == row
+
+
+def test_an_attribute_set_by_mistake_while_the_model_is_built_is_told_before_it_runs():
+    with pytest.raises(
+        lt.ModelError, match="the model sets 'bouncy', which a body does not have; did you mean 'bounce'"
+    ):
+        run(lambda sim: setattr(sim.body("wick", size=(12, 20), at=(24, 16)), "bouncy", 0.5))

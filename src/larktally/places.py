@@ -1,16 +1,20 @@
-"""Places in code, for messages: which files are the library's own, and where in the user's code something came up."""
+"""Places in code, for messages: which files are the library's own, where in the user's code something came up, and what a
+lambda there says."""
 
 from __future__ import annotations
 
+import ast
 import functools
+import linecache
 import sys
 from pathlib import Path
-from types import FrameType
+from types import CodeType, FrameType
 
-__all__ = ["is_own", "place_of_caller", "place_of"]
+__all__ = ["is_own", "lambda_text", "place_of", "place_of_caller"]
 
 _PACKAGE = str(Path(__file__).parent)
 _DEMO = str(Path(__file__).parent / "demo")
+LONGEST = 60
 _TYPED_IN = ("<stdin", "<console", "<ipython")
 
 
@@ -35,3 +39,29 @@ def place_of_caller() -> str:
     while frame.f_back is not None and is_own(frame.f_code.co_filename):
         frame = frame.f_back
     return place_of(frame)
+
+
+@functools.cache
+def lambda_text(code: CodeType) -> str:
+    """What a lambda computes, as it is written in its file: `wick.grounded`; "" where that cannot be read.
+
+    >>> lambda_text((lambda x: x < 3 and not x == 2).__code__)
+    'x < 3 and (not x == 2)'
+    """
+    at = {(line, column) for line, _, column, _ in code.co_positions() if line is not None and column}
+    for node in _lambdas_of(code.co_filename):
+        inside = {(one.lineno, one.col_offset) for one in ast.walk(node.body) if isinstance(one, ast.expr)}
+        if at & inside and len(node.args.args) == code.co_argcount:
+            text = " ".join(ast.unparse(node.body).split())
+            return text if len(text) <= LONGEST else text[: LONGEST - 1] + "…"
+    return ""
+
+
+@functools.cache
+def _lambdas_of(file: str) -> tuple[ast.Lambda, ...]:
+    """The lambdas of a file, the innermost first."""
+    try:
+        tree = ast.parse("".join(linecache.getlines(file)))
+    except (SyntaxError, ValueError):
+        return ()
+    return tuple(node for node in ast.walk(tree) if isinstance(node, ast.Lambda))[::-1]

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple, TypeAlias
 from larktally.errors import ModelError
 from larktally.parts.guards import Guard
 from larktally.parts.now import Now
+from larktally.places import lambda_text
 from larktally.traces.outline import Rule
 
 __all__ = ["Transition", "Considered", "Hook", "called"]
@@ -47,7 +48,7 @@ class Transition:
         """The guard as a reader sees it: its text, or the function's name."""
         if self.when is None:
             return ""
-        return self.when if isinstance(self.when, str) else self.label or called(self.when)
+        return self.when if isinstance(self.when, str) else self.label or said_by(self.when)
 
     def due(self, age: int) -> bool:
         """Whether the state has lasted long enough, and this is a row in which the rule is looked at."""
@@ -74,6 +75,12 @@ class Considered(NamedTuple):
     note: str
     read: dict[str, Any]
     place: str
+
+
+def said_by(guard: Any) -> str:
+    """What a guard that is a function is shown as: its name, or what a lambda says."""
+    name = called(guard)
+    return (lambda_text(guard.__code__) or name) if name == "lambda" and hasattr(guard, "__code__") else name
 
 
 def called(function: Any) -> str:

@@ -13,6 +13,8 @@ from typing import Any
 from larktally.errors import LarkError, SubjectFailed
 from larktally.inputs import Actions, InputFeed, InputScript
 from larktally.inputs.view import check_within
+from larktally.parts.part import Part
+from larktally.parts.strays import no_such_attribute
 from larktally.runs.answers import Answers
 from larktally.runs.endings import Endings
 from larktally.runs.heading import header_of
@@ -199,6 +201,7 @@ class _Recording:
                     self._answers.look(row - 1, self._take_last(), self._events)
                 if not answering or len(self._rows.pending) >= GATHER:
                     self._gathered(row, frames)
+            self._look_for_strays(row)
             self._rows.gather()
             self._rows.store()
         except RowError as error:
@@ -210,8 +213,15 @@ class _Recording:
             return self._fail(row, f"row {row}: step failed: {_shown(error)}", error)
         return None
 
+    def _look_for_strays(self, row: int) -> None:
+        """Whether the rules of a sim have set what no part has: looked for now and then, so that a frame costs nothing."""
+        strayed = self._inner.strayed() if hasattr(self._inner, "strayed") else ""
+        if strayed:
+            raise SubjectFailed(strayed, row)
+
     def _gathered(self, row: int, frames: int) -> None:
         """What is done now and then: rows into columns, progress, and a look at whether the run has to end."""
+        self._look_for_strays(row)
         self._rows.gather()
         if self._watch is not None:
             self._watch(row, frames)
@@ -342,4 +352,6 @@ def _patterns(only: str | Iterable[str] | None) -> tuple[str, ...] | None:
 
 
 def _shown(error: Exception) -> str:
+    if isinstance(error, AttributeError) and isinstance(error.obj, Part):
+        return no_such_attribute(error.obj, error.name or "")
     return f"{type(error).__name__}: {error}" if not isinstance(error, LarkError) else str(error)

@@ -15,8 +15,8 @@ ANY, BACK, STAY = "*", "<", "="
 
 
 class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One transition. `when` is its guard as text, `asks` the name of the function that is its guard, `does` that of
-    its action; `after` and `every` are frames; `twin` is the first rule that has the same guard."""
+    """One transition. `when` is its guard as text, `asks` the name of the function that is its guard, or what a lambda says;
+    `does` is the name of its action; `after` and `every` are frames; `twin` is the first rule that has the same guard."""
 
     name: str
     sources: tuple[str, ...]
@@ -32,7 +32,7 @@ class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def condition(self) -> str:
         """The whole condition as a reader sees it."""
-        said = [self.when or (f"{self.asks}()" if self.asks else "")]
+        said = [self.when or (f"{self.asks}()" if self.asks.isidentifier() else self.asks)]
         said += [f"after {self.after}f"] if self.after else []
         said += [f"every {self.every}f"] if self.every else []
         return ", ".join(filter(None, said))
