@@ -238,8 +238,8 @@ def test_a_model_that_contradicts_itself_is_told_so(build, said):
     [
         (lambda p: setattr(p["wick"], "gravty", 3), 21, "the model sets 'gravty', which a body does not have; did you mean 'gravity'"),
         (lambda p: setattr(p["facing"], "value", 3), 21, "which a value does not have; it has now. A value of your own is sim.value"),
-        (lambda p: p["reach"].close(), 9, "row 9: step failed: strike 'reach' has no 'close'; it has open(), shut(), "),
-        (lambda p: p["wick"].lunch(vy=3), 9, "body 'wick' has no 'lunch'; did you mean 'launch()'?"),
+        (lambda p: p["reach"].close(), 9, "row 9: step failed: strike 'reach' has no 'close'; it has open, shut, "),
+        (lambda p: p["wick"].lunch(vy=3), 9, "body 'wick' has no 'lunch'; did you mean 'launch'?"),
         (lambda p: p["wick"].grounded.now, 9, "AttributeError: 'bool' object has no attribute 'now'"),
     ],
 )  # fmt: skip
@@ -260,3 +260,23 @@ def test_an_attribute_set_by_mistake_while_the_model_is_built_is_told_before_it_
         lt.ModelError, match="the model sets 'bouncy', which a body does not have; did you mean 'bounce'"
     ):
         run(lambda sim: setattr(sim.body("wick", size=(12, 20), at=(24, 16)), "bouncy", 0.5))
+
+
+def test_a_hook_hears_what_was_said_in_its_row_so_far():
+    heard = []
+
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16))
+        moth = sim.under("moth")
+        body = moth.body("body", size=(4, 4), at=(30, 20))
+        reach = moth.strike("reach", body, size=(8, 8), offset=(0, 0), targets=[wick])
+        sim.before("machines", lambda now: now.frame == 5 and reach.open("3f"))
+        sim.after("zones", lambda now: heard.extend((now.frame, e.data["target"]) for e in now.said("struck", "moth")))
+        sim.before("zones", lambda now: heard.extend(("early", e) for e in now.said("struck")))
+
+    run(build)
+    assert heard == [(5, "wick")]
+    with pytest.raises(lt.SubjectFailed, match="no event 'stuck' in this sim; did you mean 'struck'"):
+        run(lambda sim: (build(sim), sim.after("zones", lambda now: now.said("stuck"))))
+    with pytest.raises(lt.SubjectFailed, match="row 1: step failed: now has no 'pres'; did you mean 'pressed'"):
+        run(lambda sim: sim.after("zones", lambda now: now.pres("hop")))

@@ -11,13 +11,14 @@ from larktally.parts.stream import Stream
 
 if TYPE_CHECKING:
     from larktally.parts.sim import Sim
+    from larktally.subject import Event
 
 __all__ = ["Now", "GuardNow"]
 
 
 class Now:
     """The one argument of every callback: `held`, `pressed`, `released`, `axis`, `value` of this frame's inputs, `frame`
-    and `time`, `random` (the part's own stream), `emit` and `end`. `source` is the part that it speaks for."""
+    and `time`, `random` (the part's own stream), `said`, `emit` and `end`. `source` is the part that it speaks for."""
 
     __slots__ = ("_stream", "axis", "held", "held_for", "inputs", "pressed", "released", "sim", "source", "value")
 
@@ -53,6 +54,14 @@ class Now:
     def random(self) -> Stream:
         """The part's own random stream."""
         return self._stream
+
+    def said(self, name: str, source: str | None = None) -> list[Event]:
+        """The events of that name that this row holds so far, from `source` or a part below it.
+
+        A part says its events in its own phase: hook in after that one (`sim.after("zones")` for what a zone or a strike
+        said). Raises ModelError for an event that nothing in the sim can say.
+        """
+        return self.sim.said_in_row(name, source)
 
     def emit(self, name: str, /, **data: Any) -> None:
         """Says that something happened in this row."""

@@ -27,6 +27,7 @@ from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock
 from larktally.subject import Event, Setup
 from larktally.traces.columns import Channel
+from larktally.traces.events import said_by
 from larktally.traces.outline import Outline
 
 __all__ = ["Sim", "PHASES"]
@@ -76,6 +77,7 @@ class Sim(Builders):
         self._begun = False
         self._slots: list[Slot] = []
         self._strays = Strays()
+        self._sayable: frozenset[str] = frozenset()
         self._seen_at = -1
         self._seen: tuple[Any, ...] = ()
 
@@ -136,11 +138,14 @@ class Sim(Builders):
 
     def count_said(self, name: str, source: str | None = None) -> int:
         """How many events of that name this row holds so far, from `source` or a part below it."""
-        below = None if source is None else source + "."
-        return sum(
-            event.name == name and (below is None or event.source == source or event.source.startswith(below))
-            for event in self._said
-        )
+        return sum(event.name == name and said_by(event.source, source) for event in self._said)
+
+    def said_in_row(self, name: str, source: str | None = None) -> list[Event]:
+        """The events of that name that this row holds so far, from `source` or a part below it; raises ModelError for one
+        that no part can say."""
+        if name not in self._sayable:
+            raise ModelError(unknown_name("event", name, self.events, "this sim") + "; declare it: events=(…, 'name')")
+        return [event for event in self._said if event.name == name and said_by(event.source, source)]
 
     def reset(self, setup: Setup) -> list[Event]:
         """Runs the start states' enter hooks, then a contact probe: the events of row 0.
@@ -336,6 +341,7 @@ class Sim(Builders):
         ]
         self._put_on_play()
         self.sources = dict(sources)
+        self._sayable = frozenset(self.events)
         if len(self.sources) != len(sources):
             names = [name for name, _ in sources]
             raise ModelError(f"two channels are called {next(name for name in names if names.count(name) > 1)!r}")

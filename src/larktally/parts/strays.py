@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterable
 
+from larktally.parts.now import Now
 from larktally.parts.part import Part
 
 __all__ = ["Strays", "no_such_attribute"]
@@ -41,12 +42,12 @@ class Strays:
         return ""
 
 
-def no_such_attribute(part: Part, name: str) -> str:
-    """One sentence for what was asked of a part that it does not have: the nearest, or all that it has to call."""
-    calls = [one for one in dir(part) if not one.startswith("_") and callable(getattr(type(part), one, None))]
-    own = [f"{one}()" for one in calls if not hasattr(Part, one)]
-    public = [one for one in vars(part) if not one.startswith("_") and one not in _COMMON]
-    return f"{type(part).__name__.lower()} {part.name!r} has no {name!r}; {_hint(name, [*own, *public])}"
+def no_such_attribute(asked: Part | Now, name: str) -> str:
+    """One sentence for what was asked of a part, or of `now`, that it does not have: the nearest, or what it has."""
+    public = [one for one in dir(asked) if not one.startswith("_") and one not in _COMMON and not hasattr(Part, one)]
+    known = sorted(public, key=lambda one: not callable(getattr(type(asked), one, None)))
+    what = f"{type(asked).__name__.lower()} {asked.name!r}" if isinstance(asked, Part) else "now"
+    return f"{what} has no {name!r}; {_hint(name, known)}"
 
 
 def _hint(name: str, known: list[str]) -> str:

@@ -13,6 +13,7 @@ from typing import Any
 from larktally.errors import LarkError, SubjectFailed
 from larktally.inputs import Actions, InputFeed, InputScript
 from larktally.inputs.view import check_within
+from larktally.parts.now import Now
 from larktally.parts.part import Part
 from larktally.parts.strays import no_such_attribute
 from larktally.runs.answers import Answers
@@ -352,6 +353,6 @@ def _patterns(only: str | Iterable[str] | None) -> tuple[str, ...] | None:
 
 
 def _shown(error: Exception) -> str:
-    if isinstance(error, AttributeError) and isinstance(error.obj, Part):
+    if isinstance(error, AttributeError) and isinstance(error.obj, Part | Now):
         return no_such_attribute(error.obj, error.name or "")
     return f"{type(error).__name__}: {error}" if not isinstance(error, LarkError) else str(error)

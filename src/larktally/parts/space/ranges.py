@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, TypeVar, cast
 
 from larktally.errors import ModelError
 
@@ -37,9 +37,10 @@ def nearest(one: Body, others: Iterable[T], between: str = "centre") -> tuple[T,
     return (lambda best: (best[2], best[0]))(min(found, key=lambda item: item[:2])) if found else None
 
 
-def touching(one: Body, others: Iterable[Body]) -> list[Body]:
-    """The others that it overlaps or touches, itself left out."""
-    return [other for other in others if other is not one and distance(one, other, "edges") == 0.0]
+def touching(one: Body, others: T | Iterable[T]) -> list[T]:
+    """Those of some others, or of one, that it overlaps or touches, itself left out."""
+    several = cast("Iterable[T]", (others,) if hasattr(others, "low") else others)
+    return [other for other in several if other is not one and distance(one, other, "edges") == 0.0]
 
 
 def in_front(one: Body, other: Body, facing: float) -> bool:
