@@ -173,15 +173,19 @@ def test_holds_are_shortened_and_moved_together_and_what_fails_is_no_breach():
 
 def test_random_scripts_look_for_a_breach_and_the_same_call_finds_the_same(leap, leap_file):
     found = lt.find_breach(leap.changed(params={"speed": 450}), 50, "and under the beam")
-    assert found is not None and lt.check(lt.record(found), leap.claims)["and under the beam"].verdict == "broken"
-    assert lt.find_breach(leap.changed(params={"speed": 450}), 50, "and under the beam").inputs == found.inputs
-    assert lt.find_breach(leap.changed(params={"speed": 360}), 20, "and under the beam") is None
+    assert lt.check(lt.record(found.broken), leap.claims)["and under the beam"].verdict == "broken"
+    again = lt.find_breach(leap.changed(params={"speed": 450}), 50, "and under the beam")
+    assert again.broken.inputs == found.broken.inputs and again.tries == found.tries
+    idle = lt.claim("never out", "always(implies(wick.x > 900, wick.y > 0))")
+    none = lt.find_breach(leap.changed(params={"speed": 360}, claims=[*leap.claims[1:], idle]), 20)
+    assert (none.broken, none.tries, none.untested) == (None, 20, ("never out",))
+    assert str(none) == "no claim is broken in 20 random scripts\n  never put to the test: 'never out'"
     with pytest.raises(lt.LarkError, match="no claim 'beam'"):
         lt.find_breach(leap, 5, "beam")
     with pytest.raises(lt.LarkError, match="leap has no claims to break"):
         lt.find_breach(leap.changed(claims=()), 5)
     kept = call("smallest", leap_file, "--random", "5", "--claim", "and under the beam")
-    assert kept.exit_code == 0 and "is kept in 5 random scripts of 90 frames" in kept.output
+    assert kept.exit_code == 0 and "leap: no claim is broken in 5 random scripts" in kept.output
     leap_file.write_text(MODEL.replace("300.0", "450.0"))
     script = leap_file.with_suffix(".csv")
     broken = call("smallest", leap_file, "--random", "50", "--claim", "and under the beam", "--out", script)

@@ -34,13 +34,12 @@ def command(target: str, claim: str, tries: int | None, most: int, out: Path | N
     scenario = only_scenario(target)
     if tries is not None:
         with progress(f"{scenario.title}: random scripts") as watch:
-            broken = find_breach(scenario, tries, claim, watch=watch)
-        if broken is None:
-            print_json(None) if as_json else click.echo(
-                f"{scenario.title}: every claim that was looked at is kept in {tries} random scripts of {scenario.frames} frames"
-            )
+            searched = find_breach(scenario, tries, claim, watch=watch)
+        if searched.broken is None:
+            found_none = {"claim": None, "tries": searched.tries, "untested": list(searched.untested)}
+            print_json(found_none) if as_json else click.echo(f"{scenario.title}: {searched}")
             return
-        scenario = broken
+        scenario = searched.broken
     with progress(f"{scenario.title}: smaller runs") as watch:
         found = smallest(scenario, claim, most, watch=watch)
     if out is not None:

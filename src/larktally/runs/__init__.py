@@ -9,7 +9,7 @@ from larktally.runs.live import Live, run_to
 from larktally.runs.recording import record
 from larktally.runs.replaying import Replay, replay
 from larktally.runs.scenario import Scenario
-from larktally.runs.smallest import Smallest, find_breach, smallest
+from larktally.runs.smallest import Searched, Smallest, find_breach, smallest
 from larktally.runs.together import Together
 from larktally.runs.tolerance import Tolerance
 from larktally.runs.varying import Variant, Varied, vary
@@ -23,6 +23,7 @@ __all__ = [
     "Live",
     "Replay",
     "Scenario",
+    "Searched",
     "Smallest",
     "Together",
     "Tolerance",

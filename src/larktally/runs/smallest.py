@@ -19,7 +19,7 @@ from larktally.runs.recording import record
 from larktally.runs.scenario import Scenario
 from larktally.traces import Trace
 
-__all__ = ["Smallest", "find_breach", "smallest"]
+__all__ = ["Searched", "Smallest", "find_breach", "smallest"]
 
 PRESSES_A_SECOND, LONGEST_SECONDS = 2, 1
 
@@ -97,32 +97,61 @@ def smallest(
     return Smallest(made, trace, check(trace, [tries.claim])[0], before, after, tries.runs)
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Searched:
+    """What came of pressing at random: the scenario with the first script that breaks a claim, None where none does; how
+    many were tried; and the claims that none of them put to the test."""
+
+    broken: Scenario | None
+    tries: int
+    untested: tuple[str, ...]
+
+    def __str__(self) -> str:
+        if self.broken is not None:
+            return f"{self.broken.title}: a claim is broken by random script {self.tries - 1}"
+        lines = [f"no claim is broken in {self.tries} random scripts"]
+        if self.untested:
+            lines.append(f"  never put to the test: {', '.join(map(repr, self.untested))}")
+        return "\n".join(lines)
+
+
 def find_breach(
     scenario: Scenario, tries: int = 100, claim: str = "", *, watch: Callable[[int, int], Any] | None = None
-) -> Scenario | None:
-    """Runs a scenario with random scripts, and returns it with the first that breaks a claim; None where none does.
+) -> Searched:
+    """Runs a scenario with random scripts until one breaks a claim.
 
     Each of the subject's on/off actions is pressed twice a second on average, for up to a second; the script of a try
     depends on its number alone, so that the same call finds the same. `claim` is the one to break, by default any;
-    `watch(try, tries)` is called after each. A run in which the subject fails is no breach, but SubjectFailed.
+    `watch(try, tries)` is called after each. Raises SubjectFailed where the subject fails, which is no breach, and
+    LarkError where there is nothing to break or to press.
     """
     claims = [one for one in scenario.claims if not claim or one.name == claim]
     if not claims:
         names = (one.name for one in scenario.claims)
         raise LarkError(unknown_name("claim", claim, names) if claim else f"{scenario.title} has no claims to break")
-    header = record(scenario.changed(frames=1, inputs=InputScript(), until=None)).header
-    rate = float(scenario.rate)
-    chances = {name: min(PRESSES_A_SECOND / rate, 1.0) for name in header.actions if name not in header.analog}
-    if not chances:
-        raise LarkError(f"{scenario.title} declares no on/off actions to press")
+    chances = _chances(scenario)
+    hold = max(int(float(scenario.rate) * LONGEST_SECONDS), 1)
+    untested = dict.fromkeys(one.name for one in claims)
     for seed in range(tries):
-        script = InputScript.at_random(chances, int(scenario.frames), seed, hold=max(int(rate * LONGEST_SECONDS), 1))
-        made = scenario.changed(inputs=script)
-        if any(result.verdict == "broken" for result in check(record(made), claims)):
-            return made
+        made = scenario.changed(inputs=InputScript.at_random(chances, int(scenario.frames), seed, hold))
+        verdicts = {result.name: result.verdict for result in check(record(made), claims)}
+        for name, verdict in verdicts.items():
+            if verdict != "vacuous":
+                untested.pop(name, None)
+        if "broken" in verdicts.values():
+            return Searched(made, seed + 1, tuple(untested))
         if watch is not None:
             watch(seed + 1, tries)
-    return None
+    return Searched(None, tries, tuple(untested))
+
+
+def _chances(scenario: Scenario) -> dict[str, float]:
+    """How likely each on/off action of a subject is pressed in a frame."""
+    header = record(scenario.changed(frames=1, inputs=InputScript(), until=None, claims=())).header
+    names = [name for name in header.actions if name not in header.analog]
+    if not names:
+        raise LarkError(f"{scenario.title} declares no on/off actions to press")
+    return dict.fromkeys(names, min(PRESSES_A_SECOND / float(scenario.rate), 1.0))
 
 
 class _Tries:
