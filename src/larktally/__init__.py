@@ -23,8 +23,8 @@ _HOMES = {
     "larktally.traces": "Trace load_trace",
     "larktally.claims": "Breach Claim Form Result Tally ch check check_each claim language load_claims measure measured_over "
     "parse rows_where to_text",
-    "larktally.runs": "Audit Baselines Causes Comparison Live Replay Scenario Searched Smallest Together Tolerance Variant Varied "
-    "Why Written audit causes compare find_breach record replay run_to side_by_side smallest vary who_wrote why",
+    "larktally.runs": "Audit Baselines Causes Comparison Live Replay Scenario Searched Smallest Together Tolerance Variant "
+    "Varied Why Written audit causes compare find_breach record replay run_to side_by_side smallest vary who_wrote why",
     "larktally.programs": "Program Vetting vet",
     "larktally.views.picture": "draw_run save_picture",
     "larktally.charts": "Coverage Finding chart_to_dot chart_to_scxml chart_to_svg coverage findings priorities read_chart",
