@@ -229,6 +229,19 @@ def test_a_broken_claim_a_replay_and_a_baseline_tell_why(otter_file, tmp_path):
     assert "first divergence in row 5" in held.output and "what made it so now:" in held.output
 
 
+def test_a_subject_that_does_not_run_again_does_not_hide_the_broken_claim(tmp_path):
+    file = tmp_path / "once.py"
+    file.write_text(
+        "import larktally as lt\nRUNS = []\n\n\nclass Once:\n    def reset(self, setup):\n        self.n = 0\n"
+        "        RUNS.append(1)\n\n    def step(self, now):\n        self.n += 1\n        if len(RUNS) > 1:\n"
+        "            raise OSError('gone')\n\n    def observe(self):\n        return {'n': self.n}\n\n\n"
+        "once = lt.Scenario(Once, frames=9, claims=[lt.claim('few', 'always(n < 4)')])\n"
+    )
+    done = call("run", file, "--to", tmp_path)
+    assert done.exit_code == 1 and "first in row 4" in done.output
+    assert "why      not found out: run again, it went otherwise: row 1: step failed: OSError: gone" in done.output
+
+
 def test_why_on_the_command_line_takes_a_row_or_a_time(otter_file, tmp_path):
     call("run", f"{otter_file}:dash", "--to", tmp_path)
     trace = tmp_path / "dash.parquet"

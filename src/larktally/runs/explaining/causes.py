@@ -38,7 +38,7 @@ class Causes:
     """What made row `row`: what each machine asked about decided, and each write of the channels asked about, in order.
 
     `held` are the actions held in it, `events` what was said; `strayed` the channels that this run has otherwise than
-    the recording: then it is another run that is explained.
+    the recording: then it is another run that is explained. `note` says why nothing could be found out, where it could not.
     """
 
     row: int
@@ -48,10 +48,12 @@ class Causes:
     written: tuple[Written, ...]
     events: tuple[str, ...]
     strayed: tuple[str, ...] = ()
+    note: str = ""
 
     def lines(self, most: int | None = None) -> list[str]:
         """The decisions and the writes, a line each; of the writes no more than `most`."""
-        lines = [line for why in self.decisions for line in str(why).removeprefix(f"row {self.row}, ").splitlines()]
+        lines = [self.note] if self.note else []
+        lines += [line for why in self.decisions for line in str(why).removeprefix(f"row {self.row}, ").splitlines()]
         table = [[one.phase, one.part, one.change, one.reason or one.place] for one in self.written[:most]]
         lines += aligned([["phase", "by", "set", "at, or why"], *table], left=True) if table else []
         left = len(self.written) - len(table)
@@ -77,6 +79,7 @@ class Causes:
             "written": [one.plain() for one in self.written],
             "events": list(self.events),
             "strayed": list(self.strayed),
+            "note": self.note,
         }
 
 
@@ -124,8 +127,19 @@ def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Ta
     asked: dict[int, list[str] | None] = {row: None for row, _ in wanted.values()}
     if sim:
         asked = {row: [n for at, names in wanted.values() if at == row for n in names] for row in asked}
-    found = causes_in(trace, scenario, asked)
+    found = _tried(trace, scenario, asked)
     return {name: _narrowed(found[row], names, sim) for name, (row, names) in wanted.items()}
+
+
+def _tried(
+    trace: Trace, scenario: Scenario | SubjectLike, asked: Mapping[int, Iterable[str] | None]
+) -> dict[int, Causes]:
+    """The causes of several rows; a note in their place where the subject does not run again as it was recorded."""
+    try:
+        return causes_in(trace, scenario, asked)
+    except LarkError as error:
+        note = f"not found out: run again, it went otherwise: {error}"
+        return {row: Causes(row, 0.0, (), (), (), (), (), note) for row in asked}
 
 
 def _narrowed(found: Causes, names: list[str], sim: bool) -> Causes:
@@ -149,7 +163,7 @@ def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, foun
     names = [name for name in (found.what, *found.also) if name in replayed.columns and not name.startswith("seen:")]
     if not names or not 0 < found.row < replayed.rows or replayed.header.program:
         return None
-    return causes_in(replayed, scenario, {found.row: names})[found.row]
+    return _tried(replayed, scenario, {found.row: names})[found.row]
 
 
 def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:

@@ -19,7 +19,7 @@ from larktally.runs.explaining.writers import Written
 __all__ = ["written_by_lines"]
 
 T = TypeVar("T")
-MOST_LOOKS = 2_000_000
+MOST_LOOKS = 1_000_000
 LONGEST = 60
 _ELSEWHERE = tuple({sysconfig.get_path(name) for name in ("stdlib", "platstdlib", "purelib", "platlib")})
 
@@ -28,7 +28,7 @@ def written_by_lines(subject: Any, row: int, step: Callable[[], T]) -> tuple[T, 
     """Runs a step and returns its result, and every attribute that its lines set, in order.
 
     A line that calls into an installed library has what that library did. Code that runs in other threads is not seen.
-    After so many lines that two million values have been looked at, what the rest did is told as one.
+    After so many lines that a million values have been looked at, what the rest did is told as one.
     """
     notes = _Lines(subject, row)
     before = sys.gettrace()
