@@ -255,9 +255,9 @@ def test_a_misspelt_attribute_of_a_part_is_told_and_not_silently_nothing(rule, r
     assert said in str(failed.value) and failed.value.row == row and failed.value.trace.rows == row
 
 
-def test_an_attribute_set_by_mistake_while_the_model_is_built_is_told_before_it_runs():
+def test_an_attribute_set_by_mistake_while_the_model_is_built_is_told_too():
     with pytest.raises(
-        lt.ModelError, match="the model sets 'bouncy', which a body does not have; did you mean 'bounce'"
+        lt.SubjectFailed, match="the model sets 'bouncy', which a body does not have; did you mean 'bounce'"
     ):
         run(lambda sim: setattr(sim.body("wick", size=(12, 20), at=(24, 16)), "bouncy", 0.5))
 

@@ -22,7 +22,7 @@ from larktally.parts.space.body import Body
 from larktally.parts.space.level import Level
 from larktally.parts.space.mover import Enclosure, Platform
 from larktally.parts.space.zone import Zone
-from larktally.parts.strays import Strays
+from larktally.parts.strays import stray_attribute
 from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock
 from larktally.subject import Event, Setup
@@ -76,7 +76,6 @@ class Sim(Builders):
         self._places: list[tuple[str, str]] = []
         self._begun = False
         self._slots: list[Slot] = []
-        self._strays = Strays()
         self._sayable: frozenset[str] = frozenset()
         self._seen_at = -1
         self._seen: tuple[Any, ...] = ()
@@ -100,7 +99,6 @@ class Sim(Builders):
         if part.phase and part.phase not in self.phases:
             raise ModelError(f"part {part.name!r} runs in the phase {part.phase!r}, which this sim does not have")
         self.parts[part.name] = part
-        self._strays.know([part])
         return part
 
     @overload
@@ -155,8 +153,6 @@ class Sim(Builders):
         if self._begun:
             raise ModelError("a sim runs once; hand over the model function, and each run builds its own")
         setup.check_all_read()
-        if self.strayed():
-            raise ModelError(self.strayed())
         self._begun = True
         self._collect()
         self._said = []
@@ -168,12 +164,12 @@ class Sim(Builders):
             part.look()
         for slot in self._slots:
             slot.show()
-        self._strays.know(self.parts.values())
         return self._said
 
     def strayed(self) -> str:
-        """What is wrong with an attribute that a model has set on a part that has none of that name; "" where none is."""
-        return self._strays.message(self.parts.values())
+        """What is wrong with an attribute that a model has set on a part that has none of that name; "" where none is. To be
+        asked when the run is over."""
+        return stray_attribute(self.parts.values())
 
     def step(self, now: FrameInput) -> list[Event]:
         """One frame on."""

@@ -3,43 +3,50 @@
 from __future__ import annotations
 
 import difflib
+import dis
+import functools
 from collections.abc import Iterable
 
 from larktally.parts.now import Now
 from larktally.parts.part import Part
 
-__all__ = ["Strays", "no_such_attribute"]
+__all__ = ["no_such_attribute", "stray_attribute"]
 
 _COMMON = frozenset(("sim", "name", "clock", "slot", "scope"))
 
 
-class Strays:
-    """What the attributes of the library's own parts are, and which a model has added to them."""
+def stray_attribute(parts: Iterable[Part]) -> str:
+    """What is wrong with the first attribute that a model has set on one of the library's own parts which has none of
+    that name; "" where none was.
 
-    def __init__(self) -> None:
-        self._own: dict[str, frozenset[str]] = {}
+    To be asked when a run is over: looking into an object's attributes makes each access to them slower from then on.
+    """
+    for part in parts:
+        if not type(part).__module__.startswith("larktally."):
+            continue
+        own = _own(type(part)) | {shown.attribute for shown in part.channels()}
+        for name in vars(part):
+            if name not in own and not name.startswith("_"):
+                kind = type(part).__name__.lower()
+                hint = _hint(
+                    name, sorted(one for one in vars(part) if one in own and one not in _COMMON and one[0] != "_")
+                )
+                yours = f"A value of your own is sim.value('{part.name}.{name}', …)"
+                return f"{kind} {part.name!r}: the model sets {name!r}, which a {kind} does not have; {hint} {yours}"
+    return ""
 
-    def know(self, parts: Iterable[Part]) -> None:
-        """From now on the attributes that these parts have are theirs."""
-        for part in parts:
-            if type(part).__module__.startswith("larktally."):
-                self._own[part.name] = frozenset(vars(part))
 
-    def message(self, parts: Iterable[Part]) -> str:
-        """What is wrong with the first attribute that was added since; "" where none was."""
-        for part in parts:
-            own = self._own.get(part.name)
-            if own is None or len(vars(part)) == len(own):
-                continue
-            for name in vars(part):
-                if name not in own and not name.startswith("_"):
-                    kind = type(part).__name__.lower()
-                    hint = _hint(name, sorted(one for one in own if not one.startswith("_") and one not in _COMMON))
-                    yours = f"A value of your own is sim.value('{part.name}.{name}', …)"
-                    return (
-                        f"{kind} {part.name!r}: the model sets {name!r}, which a {kind} does not have; {hint} {yours}"
-                    )
-        return ""
+@functools.cache
+def _own(kind: type) -> frozenset[str]:
+    """The attributes of a class of parts: those of the class, those annotated, and those that its methods set."""
+    names = set(dir(kind))
+    for base in kind.__mro__:
+        names.update(getattr(base, "__annotations__", ()))
+        for member in vars(base).values():
+            function = getattr(member, "fget", member)
+            if hasattr(function, "__code__"):
+                names.update(one.argval for one in dis.get_instructions(function) if one.opname == "STORE_ATTR")
+    return frozenset(names)
 
 
 def no_such_attribute(asked: Part | Now, name: str) -> str:

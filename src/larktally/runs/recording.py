@@ -202,9 +202,11 @@ class _Recording:
                     self._answers.look(row - 1, self._take_last(), self._events)
                 if not answering or len(self._rows.pending) >= GATHER:
                     self._gathered(row, frames)
-            self._look_for_strays(row)
             self._rows.gather()
             self._rows.store()
+            strayed = self._inner.strayed() if hasattr(self._inner, "strayed") else ""
+            if strayed:
+                raise SubjectFailed(strayed, row)
         except RowError as error:
             return self._fail(error.row, str(error), error)
         except SubjectFailed as failed:
@@ -214,15 +216,8 @@ class _Recording:
             return self._fail(row, f"row {row}: step failed: {_shown(error)}", error)
         return None
 
-    def _look_for_strays(self, row: int) -> None:
-        """Whether the rules of a sim have set what no part has: looked for now and then, so that a frame costs nothing."""
-        strayed = self._inner.strayed() if hasattr(self._inner, "strayed") else ""
-        if strayed:
-            raise SubjectFailed(strayed, row)
-
     def _gathered(self, row: int, frames: int) -> None:
         """What is done now and then: rows into columns, progress, and a look at whether the run has to end."""
-        self._look_for_strays(row)
         self._rows.gather()
         if self._watch is not None:
             self._watch(row, frames)
