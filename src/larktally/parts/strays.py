@@ -22,17 +22,20 @@ def stray_attribute(parts: Iterable[Part]) -> str:
     To be asked when a run is over: looking into an object's attributes makes each access to them slower from then on.
     """
     for part in parts:
-        if not type(part).__module__.startswith("larktally."):
+        kind = type(part)
+        if not kind.__module__.startswith("larktally."):
             continue
-        own = _own(type(part)) | {shown.attribute for shown in part.channels()}
+        own = _own(kind) | {shown.attribute for shown in part.channels()}  # type: ignore[arg-type]
         for name in vars(part):
             if name not in own and not name.startswith("_"):
-                kind = type(part).__name__.lower()
+                called = kind.__name__.lower()
                 hint = _hint(
                     name, sorted(one for one in vars(part) if one in own and one not in _COMMON and one[0] != "_")
                 )
                 yours = f"A value of your own is sim.value('{part.name}.{name}', …)"
-                return f"{kind} {part.name!r}: the model sets {name!r}, which a {kind} does not have; {hint} {yours}"
+                return (
+                    f"{called} {part.name!r}: the model sets {name!r}, which a {called} does not have; {hint} {yours}"
+                )
     return ""
 
 
