@@ -471,6 +471,10 @@ def test_a_broken_claim_says_in_a_line_what_was_found(dusk_trace):
     }
     for that, found in said.items():
         assert found in str(lt.check(dusk_trace, [lt.claim("c", that)])[0])
+    late = str(lt.check(dusk_trace, [lt.claim("c", "follows(event('hop'), event('landed'), within=20)")])[0])
+    rows = [line.split()[-3:] for line in late.splitlines()[6:]]
+    assert [row[0] for row in rows] == ["30", "47", "48", "49", "50", "51", "52", "75", "76", "77"]
+    assert rows[-2] == ["76", "false", "true"]
 
 
 def stretches(flags):

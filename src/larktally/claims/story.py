@@ -111,12 +111,19 @@ def _how_long(result: Result, breach: Breach) -> str:
 
 def _when_it_came(tree: Call, read: Reading, trigger: int, row: int) -> str:
     """For an answer that did not come in its time: whether it was early, came later, or never."""
-    answers = np.flatnonzero(read.flags(tree.args[1])[row:])
-    if not len(answers):
+    came = _answer(tree, read, row)
+    if came is None:
         return ": it never came"
-    came = row + int(answers[0])
     early = "too early, " if came == row else ""
     return f": it came {early}{came - trigger} rows after" + ("" if came == row else f", in {_row_text(read, came)}")
+
+
+def _answer(tree: Node, read: Reading, row: int) -> int | None:
+    """The first row from `row` on in which the answer of a `follows` came, None where it did not, or for another claim."""
+    if not isinstance(tree, Call) or tree.name != "follows":
+        return None
+    answers = np.flatnonzero(read.flags(tree.args[1])[row:])
+    return row + int(answers[0]) if len(answers) else None
 
 
 def _reason(result: Result) -> str:
@@ -192,6 +199,9 @@ def rows_around(result: Result, breach: Breach, before: int = 3, after: int = 2)
     rows = list(range(max(0, row - before), min(read.rows, row + after + 1)))
     if breach.trigger is not None and breach.trigger < rows[0]:
         rows = [breach.trigger, *rows]
+    came = _answer(result.claim.tree, read, row)
+    if came is not None:
+        rows = sorted({*rows, *range(max(0, came - 1), min(read.rows, came + 2))})
     table = [["", "row", *(to_text(part) for part in columns)]]
     for k in rows:
         mark = ">" if k == row else "*" if k == breach.trigger else ""
