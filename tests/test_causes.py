@@ -2,12 +2,14 @@
 
 import json
 import sys
+from pathlib import Path
 
 import pytest
 from tests.test_cli import call
 from tests.test_sim import QUAY, model
 
 import larktally as lt
+from larktally.places import is_own
 
 MODEL = """
 import larktally as lt
@@ -269,3 +271,10 @@ def test_a_model_that_cannot_be_built_names_its_line(otter_file):
     found = call("run", f"{otter_file}:dash", "--to", otter_file.parent)
     assert found.exit_code == 2 and "transition names the state 'resting' twice" in found.output
     assert "otter.py, line 13, in otter: @swim.transition" in found.output
+
+
+def test_a_file_beside_the_library_whose_folder_begins_with_its_name_is_a_user_s():
+    package = Path(lt.__file__).parent
+    assert is_own(str(package / "timing.py")) and is_own("<guard wick.grounded>")
+    theirs = (package / "demo" / "quay.py", package.with_name("larktally_game") / "model.py", "<stdin>")
+    assert not any(is_own(str(file)) for file in theirs)

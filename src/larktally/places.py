@@ -6,14 +6,15 @@ from __future__ import annotations
 import ast
 import functools
 import linecache
+import os
 import sys
 from pathlib import Path
 from types import CodeType, FrameType
 
-__all__ = ["is_own", "lambda_text", "place_of", "place_of_caller"]
+__all__ = ["is_own", "lambda_text", "place_of", "place_of_caller", "shortened"]
 
-_PACKAGE = str(Path(__file__).parent)
-_DEMO = str(Path(__file__).parent / "demo")
+_PACKAGE = f"{Path(__file__).parent}{os.sep}"
+_DEMO = f"{_PACKAGE}demo{os.sep}"
 LONGEST = 60
 _TYPED_IN = ("<stdin", "<console", "<ipython")
 
@@ -52,9 +53,13 @@ def lambda_text(code: CodeType) -> str:
     for node in _lambdas_of(code.co_filename):
         inside = {(one.lineno, one.col_offset) for one in ast.walk(node.body) if isinstance(one, ast.expr)}
         if at & inside and len(node.args.args) == code.co_argcount:
-            text = " ".join(ast.unparse(node.body).split())
-            return text if len(text) <= LONGEST else text[: LONGEST - 1] + "…"
+            return shortened(" ".join(ast.unparse(node.body).split()))
     return ""
+
+
+def shortened(text: str) -> str:
+    """A text of at most 60 letters; what is cut off is shown as …."""
+    return text if len(text) <= LONGEST else f"{text[: LONGEST - 1]}…"
 
 
 @functools.cache

@@ -86,8 +86,11 @@ def _how_to_finish(result: Result) -> str:
     waiting, read = result.judgement.waiting, result.reading
     if waiting is None or waiting.trigger is None:
         return "; run more frames"
-    more = f"{waiting.row - read.rows + 1} more" if waiting.row is not None else "more"
-    return f", from {_row_text(read, waiting.trigger)} on; run {more} frame{'' if more == '1 more' else 's'}"
+    since = f", from {_row_text(read, waiting.trigger)} on"
+    if waiting.row is None:
+        return f"{since}; run more frames"
+    lacking = waiting.row - read.rows + 1
+    return f"{since}; run {lacking} more frame{'' if lacking == 1 else 's'}"
 
 
 def _how_long(result: Result, breach: Breach) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import os
 import sys
 import traceback
 from collections.abc import Callable
@@ -63,7 +64,7 @@ def subject_story(failure: SubjectFailed, scenario: str = "") -> str:
 
 def _in_user_code(error: BaseException | None) -> list[str]:
     """Where in the user's own code an error came up: the innermost lines that are neither ours nor click's."""
-    of_click = str(Path(click.__file__).parent)
+    of_click = f"{Path(click.__file__).parent}{os.sep}"
     frames = traceback.extract_tb(error.__traceback__) if error is not None else []
     users = [frame for frame in frames if not is_own(frame.filename) and not frame.filename.startswith(of_click)]
     return [

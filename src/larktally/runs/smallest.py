@@ -29,15 +29,19 @@ class Smallest:
     """A run as small as was found in which a claim is still broken.
 
     `scenario` makes it, `trace` is its recording and `result` the claim's verdict in it; `before` and `after` are the
-    numbers of presses and frames; `runs` is how many were tried.
+    numbers of presses and frames, there and here; `runs` is how many were tried.
     """
 
     scenario: Scenario
     trace: Trace
     result: Result
     before: tuple[int, int]
-    after: tuple[int, int]
     runs: int
+
+    @property
+    def after(self) -> tuple[int, int]:
+        """The presses and frames of the smallest run."""
+        return len(self.scenario.inputs.spans), int(self.scenario.frames)
 
     @property
     def code(self) -> str:
@@ -93,8 +97,7 @@ def smallest(
         changed = tries.size < size
     made = scenario.changed(inputs=tries.script, frames=tries.frames, claims=[tries.claim])
     trace = record(made)
-    after = (len(tries.script.spans), tries.frames)
-    return Smallest(made, trace, check(trace, [tries.claim])[0], before, after, tries.runs)
+    return Smallest(made, trace, check(trace, [tries.claim])[0], before, tries.runs)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -6,13 +6,14 @@ The step is run line by line; after each, what the object can reach is looked at
 from __future__ import annotations
 
 import ast
+import os
 import sys
 import sysconfig
 from collections.abc import Callable
 from types import FrameType
 from typing import Any, TypeVar
 
-from larktally.places import is_own, place_of
+from larktally.places import is_own, place_of, shortened
 from larktally.runs.explaining.innards import innards
 from larktally.runs.explaining.writers import Written
 
@@ -20,8 +21,7 @@ __all__ = ["written_by_lines"]
 
 T = TypeVar("T")
 MOST_LOOKS = 1_000_000
-LONGEST = 60
-_ELSEWHERE = tuple({sysconfig.get_path(name) for name in ("stdlib", "platstdlib", "purelib", "platlib")})
+_ELSEWHERE = tuple({sysconfig.get_path(name) + os.sep for name in ("stdlib", "platstdlib", "purelib", "platlib")})
 
 
 def written_by_lines(subject: Any, row: int, step: Callable[[], T]) -> tuple[T, list[Written]]:
@@ -92,8 +92,9 @@ def _value(text: str | None) -> Any:
     """A value of its repr, where it is short and can be read back; otherwise a text, shortened."""
     if text is None:
         return _AsItIs("not there")
-    if len(text) > LONGEST:
-        return _AsItIs(f"{text[: LONGEST - 1]}…")
+    short = shortened(text)
+    if short != text:
+        return _AsItIs(short)
     try:
         return ast.literal_eval(text)
     except (ValueError, SyntaxError):
