@@ -8,7 +8,9 @@ from typing import Any
 import numpy as np
 
 import larktally as lt
-from larktally.traces import Channel, Column, EventLog, Header
+from larktally.traces.columns import Channel, Column
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header
 
 ROWS = 1_000_000
 

@@ -12,8 +12,9 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import larktally as lt
-from larktally.traces import Channel, Column, EventLog, Header
-from larktally.traces.trace import trace_from_columns
+from larktally.traces.columns import Channel, Column
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header
 
 ROWS = 500_000
 
@@ -24,7 +25,7 @@ def a_run() -> lt.Trace:
     counts = {f"timer.{n}": draw.integers(0, 60, ROWS) for n in range(3)}
     flags = {f"flag.{n}": draw.random(ROWS) < 0.1 for n in range(2)}
     states = Channel("wick.gait", "label", ("standing", "airborne", "climbing"))
-    plain = trace_from_columns(
+    plain = lt.Trace.from_columns(
         {**numbers, **counts, **flags, "input:hop": (draw.random(ROWS) < 0.02).astype(float)}, 60
     )
     columns = {**plain.columns, "wick.gait": Column(states, draw.integers(0, 3, ROWS).astype(np.int32))}
@@ -74,14 +75,13 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
 
 def still_world() -> tuple[int, int]:
     """Bytes of a million rows in which nothing moves: as Parquet, and as CSV."""
-    still = trace_from_columns({f"c{n}": np.full(1_000_000, 16.0) for n in range(12)}, 60)
-    parquet, text = io.BytesIO(), io.BytesIO()
-    from larktally.traces.csv_tables import write_csv
-    from larktally.traces.parquet import write_parquet
+    still = lt.Trace.from_columns({f"c{n}": np.full(1_000_000, 16.0) for n in range(12)}, 60)
+    small, large = io.BytesIO(), io.BytesIO()
+    from larktally.traces.formats import csv_tables, parquet
 
-    write_parquet(still, parquet)
-    write_csv(still, text)
-    return len(parquet.getvalue()), len(text.getvalue())
+    parquet.write(still, small)
+    csv_tables.write(still, large)
+    return len(small.getvalue()), len(large.getvalue())
 
 
 if __name__ == "__main__":

@@ -14,30 +14,30 @@ def script() -> lt.InputScript:
 
 
 def by_hand(setup: lt.Setup) -> lt.Sim:
-    sim = lt.Sim(setup, actions=("go", "stop", "hop"))
+    sim = lt.Sim(setup, actions=("go", "stop", "hop"), events=("changed",))
     x, warm = sim.value("wick.x", 0.0), sim.value("wick.warm", 1.0)
     state, age = sim.value("gait", "standing", labels=("walking", "airborne")), sim.value("gait.age", 0)
 
-    def step(now: lt.Now) -> None:
-        age.now += 1
-        current = state.now
+    def step(now: lt.StepContext) -> None:
+        age.value += 1
+        current = state.value
         new = ""
         if current == "standing":
-            if now.pressed("hop") and warm.now > 0:
+            if now.pressed("hop") and warm.value > 0:
                 new = "airborne"
             elif now.held("go"):
                 new = "walking"
         elif current == "walking":
-            if now.pressed("hop") and warm.now > 0:
+            if now.pressed("hop") and warm.value > 0:
                 new = "airborne"
             elif now.held("stop"):
                 new = "standing"
-        elif (age.now >= 20 and x.now > 5) or age.now >= 30:
+        elif (age.value >= 20 and x.value > 5) or age.value >= 30:
             new = "standing"
         if new:
-            now.emit("changed", **{"from": current, "to": new, "by": "hand", "age": age.now})
-            state.now, age.now = new, 0
-        x.now += 0.25
+            now.emit("changed", **{"from": current, "to": new, "by": "hand", "age": age.value})
+            state.value, age.value = new, 0
+        x.value += 0.25
 
     sim.before("machines", step)
     return sim
@@ -56,8 +56,8 @@ def by_machine(setup: lt.Setup) -> lt.Sim:
     gait.transition("airborne", to="standing", after=30)
 
     @gait.during("standing", "walking", "airborne")
-    def drift(now: lt.Now) -> None:
-        x.now += 0.25
+    def drift(now: lt.StepContext) -> None:
+        x.value += 0.25
 
     return sim
 
@@ -69,8 +69,10 @@ def guarded(text: bool) -> lt.Scenario:
         for n in range(10):
             one = sim.machine(f"m{n}", ("a", "b"), "a")
             when = "wick.x > 1 and wick.warm < 0.5 or wick.x < -2"
-            one.transition("a", to="b", when=when if text else lambda now: (x.now > 1 and warm.now < 0.5) or x.now < -2)
-        sim.after("machines", lambda now: setattr(x, "now", x.now + 0.25))
+            one.transition(
+                "a", to="b", when=when if text else lambda now: (x.value > 1 and warm.value < 0.5) or x.value < -2
+            )
+        sim.after("machines", lambda now: setattr(x, "value", x.value + 0.25))
         return sim
 
     return lt.Scenario(build, frames=FRAMES // 2)

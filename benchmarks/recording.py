@@ -141,15 +141,15 @@ def walker(count: int) -> lt.Scenario:
         gait = sim.machine("wick.gait", states=("standing", "airborne"), start="standing")
 
         @gait.during("standing", "airborne")
-        def steer(now: lt.Now) -> None:
+        def steer(now: lt.StepContext) -> None:
             way = now.axis("left", "right")
             wick.vx = 120 * way
-            facing.now = int(way) or facing.now
+            facing.value = int(way) or facing.value
             if now.pressed("left") and turn_rest.ready:
                 turn_rest.use()
 
         @gait.transition("standing", to="airborne", when="pressed('hop') and wick.hop.ready")
-        def push_off(now: lt.Now) -> None:
+        def push_off(now: lt.StepContext) -> None:
             wick.launch(vy=360)
             hop_rest.use()
 

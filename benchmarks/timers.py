@@ -14,7 +14,7 @@ def by_parts(setup: lt.Setup) -> lt.Sim:
     rests = [sim.cooldown(f"rest.{n}", 20 + 7 * n) for n in range(COUNT)]
 
     @sim.after("machines")
-    def use(now: lt.Now) -> None:
+    def use(now: lt.StepContext) -> None:
         if now.pressed("use"):
             for rest in rests:
                 if rest.ready:
@@ -25,26 +25,26 @@ def by_parts(setup: lt.Setup) -> lt.Sim:
 
 def by_hand(setup: lt.Setup) -> lt.Sim:
     """The same channels, kept as values and counted down in one hook."""
-    sim = lt.Sim(setup, actions=("use",))
+    sim = lt.Sim(setup, actions=("use",), events=("used", "ready"))
     lengths = [20 + 7 * n for n in range(COUNT)]
     left = [sim.value(f"rest.{n}.left", 0) for n in range(COUNT)]
     ready = [sim.value(f"rest.{n}.ready", True) for n in range(COUNT)]
 
     @sim.before("machines")
-    def count(now: lt.Now) -> None:
+    def count(now: lt.StepContext) -> None:
         for one, free in zip(left, ready, strict=True):
-            if one.now > 0:
-                one.now -= 1
-                if one.now == 0:
-                    free.now = True
+            if one.value > 0:
+                one.value -= 1
+                if one.value == 0:
+                    free.value = True
                     now.emit("ready")
 
     @sim.after("machines")
-    def use(now: lt.Now) -> None:
+    def use(now: lt.StepContext) -> None:
         if now.pressed("use"):
             for one, free, length in zip(left, ready, lengths, strict=True):
-                if free.now:
-                    one.now, free.now = length, False
+                if free.value:
+                    one.value, free.value = length, False
                     now.emit("used")
 
     return sim

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import larktally as lt
 
-QUAY = lt.Level([lt.box_at((0, 0), (900, 16))])
+QUAY = lt.Level([lt.geometry.box_at((0, 0), (900, 16))])
 
 
 def hopper(setup: lt.Setup) -> lt.Sim:
@@ -16,7 +16,7 @@ def hopper(setup: lt.Setup) -> lt.Sim:
     wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=setup.param("gravity", 900.0))
 
     @sim.before("motion")
-    def steer(now: lt.Now) -> None:
+    def steer(now: lt.StepContext) -> None:
         wick.vx = 120 * now.value("right")
         if now.pressed("hop") and wick.grounded:
             wick.launch(vy=360)

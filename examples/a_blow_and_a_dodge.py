@@ -13,19 +13,19 @@ def meeting(setup: lt.Setup) -> lt.Sim:
     swing = sim.animation(
         "moth.pose", {"hover": lt.Clip(8, loop=True), "swing": lt.Clip(24, marks={"blow": 9})}, "hover"
     )
-    reach = sim.strike("moth.reach", moth, size=(14, 10), offset=(-10, 0), targets=[wick])
+    reach = sim.hitbox("moth.reach", moth, size=(14, 10), offset=(-10, 0), targets=[wick])
     flight = sim.machine("moth.flight", ("hover", "swing"), "hover")
     flight.transition("hover", to="swing", when="pressed('lure')")
     flight.transition("swing", to="hover", after=24)
     swing.chosen_by(flight, {"hover": "hover", "swing": "swing"})
 
     @sim.before("motion")
-    def move(now: lt.Now) -> None:
-        if now.sim.count_said("mark", "moth.pose"):
+    def move(now: lt.StepContext) -> None:
+        if now.sim.count_emitted("mark", "moth.pose"):
             reach.open(1)
         wick.vx = -900.0 if now.held("dodge") else 0.0
 
-    sim.after("zones", lambda now: now.sim.count_said("struck") and now.emit("hurt"))
+    sim.after("zones", lambda now: now.sim.count_emitted("struck") and now.emit("hurt"))
     return sim
 
 

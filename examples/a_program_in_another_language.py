@@ -12,7 +12,7 @@ from pathlib import Path
 import larktally as lt
 
 HERE = Path(__file__).parent / "programs"
-QUAY = lt.Level([lt.box_at((-1000, 0), (4000, 16))])
+QUAY = lt.Level([lt.geometry.box_at((-1000, 0), (4000, 16))])
 
 
 def rules(setup: lt.Setup) -> lt.Sim:
@@ -24,14 +24,14 @@ def rules(setup: lt.Setup) -> lt.Sim:
     gait = sim.machine("wick.gait", ("standing", "airborne"), "standing")
 
     @gait.during("standing", "airborne")
-    def steer(now: lt.Now) -> None:
-        facing.now = int(now.axis("left", "right")) or facing.now
+    def steer(now: lt.StepContext) -> None:
+        facing.value = int(now.axis("left", "right")) or facing.value
         if now.pressed("burst"):
             bellows.use()
-        wick.vx = 320 * facing.now if bellows.left > 38 else 120 * now.axis("left", "right")
+        wick.vx = 320 * facing.value if bellows.left > 38 else 120 * now.axis("left", "right")
 
     @gait.transition("standing", to="airborne", when="pressed('hop')")
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         wick.launch(vy=360)
         now.emit("hop")
 

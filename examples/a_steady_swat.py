@@ -18,15 +18,15 @@ def swatting(setup: lt.Setup) -> lt.Sim:
     asks_for_front = not setup.param("wrong", False)
 
     @sim.before("motion")
-    def swat(now: lt.Now) -> None:
+    def swat(now: lt.StepContext) -> None:
         way = now.axis("left", "right")
-        facing.now = int(way) or facing.now
+        facing.value = int(way) or facing.value
         if not steady.due:
             return
-        near, how_far = lt.nearest(wick, moths)
+        near, how_far = lt.geometry.nearest(wick, moths)
         if how_far > 40:
             return
-        if asks_for_front and not lt.in_front(wick, near, facing.now):
+        if asks_for_front and not lt.geometry.in_front(wick, near, facing.value):
             return
         now.emit("swat", at=near.name, side=1 if near.centre[0] > wick.centre[0] else -1)
 

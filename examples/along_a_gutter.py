@@ -26,20 +26,20 @@ def lamplighter(setup: lt.Setup) -> lt.Sim:
     gait.setting("edging", wick, gravity=0.0)
 
     @gait.during("walking", "airborne")
-    def walk(now: lt.Now) -> None:
+    def walk(now: lt.StepContext) -> None:
         wick.vx = 120 * now.axis("left", "right")
 
     @gait.during("edging")
-    def edge_along(now: lt.Now) -> None:
+    def edge_along(now: lt.StepContext) -> None:
         wick.vx = 40 * now.axis("left", "right")
 
     @gait.enter("edging")
-    def hold_on(now: lt.Now) -> None:
+    def hold_on(now: lt.StepContext) -> None:
         wick.halt()
         gutter.snap(wick, "y")
 
     @gait.transition("walking", to="airborne", when="pressed('hop')")
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         wick.launch(vy=400)
 
     gait.transition("airborne", to="edging", when="gutter.wick and held('grab')")

@@ -8,15 +8,13 @@ import larktally as lt
 
 
 def bellows(setup: lt.Setup) -> lt.Sim:
-    sim = lt.Sim(setup, actions=("burst",), level=lt.Level([lt.box_at((0, 0), (4000, 16))]))
+    sim = lt.Sim(setup, actions=("burst",), level=lt.Level([lt.geometry.box_at((0, 0), (4000, 16))]))
     wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
     rest = sim.cooldown(
         "wick.burst", "0.8s", charges=setup.param("charges", 1), style="summed" if setup.param("wrong", False) else None
     )
     gait = sim.machine("wick.gait", ("walking", "bursting"), "walking")
-    gait.transition(
-        "walking", to="bursting", when=lambda now: now.held("burst") and rest.use(), label="burst held, rested"
-    )
+    gait.transition("walking", to="bursting", when="held('burst') and wick.burst.ready")(lambda now: rest.use())
     gait.transition("bursting", to="walking", after=10, name="spent")
     gait.setting("bursting", wick, gravity=0.0)
     gait.during("bursting")(lambda now: setattr(wick, "vx", 320.0))

@@ -6,9 +6,9 @@ import larktally as lt
 
 PLANKS = lt.Level(
     [
-        lt.box_at((0, 0), (160, 8)),
-        lt.box_at((40, 120), (80, 1), name="thin plank"),
-        lt.box_at((0, 240), (60, 2), one_way=True),
+        lt.geometry.box_at((0, 0), (160, 8)),
+        lt.geometry.box_at((40, 120), (80, 1), name="thin plank"),
+        lt.geometry.box_at((0, 240), (60, 2), one_way=True),
     ]
 )
 

@@ -14,22 +14,22 @@ QUAY = lt.Level.from_rows(
     """,
     cell=16,
 )
-SPEED, GRAVITY = lt.launch_for(height=56, time_to_apex="0.35s", rate=60)
+SPEED, GRAVITY = lt.geometry.launch_for(height=56, time_to_apex="0.35s", rate=60)
 
 
 def lamplighter(setup: lt.Setup) -> lt.Sim:
     sim = lt.Sim(setup, level=QUAY, actions=("right", "hop"), events=("hop",))
     wick = sim.body("wick", size=(12, 20), at=(40, 16), gravity=setup.param("gravity", GRAVITY))
     edge = sim.recent("wick.on_edge", "wick.grounded", keep="5f")
-    ask = sim.request("wick.ask_hop", "hop", keep="6f")
+    ask = sim.press_buffer("wick.ask_hop", "hop", keep="6f")
     gait = sim.machine("wick.gait", states=("standing", "airborne"), start="standing")
 
     @gait.during("standing", "airborne")
-    def steer(now: lt.Now) -> None:
+    def steer(now: lt.StepContext) -> None:
         wick.vx = 110 if now.held("right") else 0
 
     @gait.transition(("standing", "airborne"), to="airborne", when="wick.ask_hop.waiting and wick.on_edge", name="hop")
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         ask.take()
         edge.forget()
         wick.launch(vy=SPEED)

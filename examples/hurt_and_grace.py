@@ -15,10 +15,10 @@ def meeting(setup: lt.Setup) -> lt.Sim:
     wrong = setup.param("wrong", False)
     mood = sim.machine("wick.mood", ("calm", "hurt"), "calm")
 
-    def touch(now: lt.Now) -> None:
-        touching = lt.distance(wick, moth, "edges") == 0
+    def touch(now: lt.StepContext) -> None:
+        touching = lt.geometry.distance(wick, moth, "edges") == 0
         if touching and (wrong or grace.hurt()):
-            warmth.now -= 10
+            warmth.value -= 10
             now.emit("chilled")
             mood.go("hurt")
 

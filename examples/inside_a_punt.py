@@ -11,7 +11,7 @@ def punt_ride(setup: lt.Setup) -> lt.Sim:
     wick = sim.body("wick", size=(12, 20), at=(40, 40), gravity=900)
     punt = sim.enclosure("punt", at=(20, 40), size=(70, 40), holds=[wick])
 
-    def drift(now: lt.Now) -> None:
+    def drift(now: lt.StepContext) -> None:
         punt.drift(50, 18 * math.sin(now.frame / 12))
         punt.resize(52 + 26 * math.cos(now.frame / 20), 40)
         wick.vx = 160 * now.axis("left", "right")

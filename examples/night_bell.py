@@ -13,15 +13,15 @@ def evening(setup: lt.Setup) -> lt.Sim:
     stops = not setup.param("wrong", False)
 
     @sim.before("machines")
-    def light(now: lt.Now) -> None:
-        if now.pressed("light") and lamps.now:
-            lamps.now -= 1
-            if lamps.now == 0:
+    def light(now: lt.StepContext) -> None:
+        if now.pressed("light") and lamps.value:
+            lamps.value -= 1
+            if lamps.value == 0:
                 now.emit("won", left=bell.left)
                 if stops:
                     bell.stop()
                     now.end("won")
-        if now.sim.count_said("over", "bell"):
+        if now.sim.count_emitted("over", "bell"):
             now.emit("lost")
             now.end("lost")
 
@@ -35,7 +35,7 @@ CLAIMS = [
 ]
 three_lamps = lt.InputScript().tap("light", start=60, every=90, times=3, frames=2)
 won = lt.Scenario(evening, frames="12s", inputs=three_lamps, claims=CLAIMS[::2])
-lost = lt.Scenario(evening, frames="12s", inputs=three_lamps.cut(1, 200), claims=CLAIMS)
+lost = lt.Scenario(evening, frames="12s", inputs=three_lamps.keep(1, 200), claims=CLAIMS)
 
 if __name__ == "__main__":
     wrong = lt.check(lt.record(won.changed(params={"wrong": True})), CLAIMS)

@@ -24,8 +24,8 @@ def edge_walk(setup: lt.Setup) -> lt.Sim:
     balance = sim.machine("wick.balance", states=("firm", "teetering", "falling"), start="firm")
 
     @balance.during("firm", "teetering")
-    def step_out(now: lt.Now) -> None:
-        footing.now = len(lt.fan(wick, "-y", 5, 4))
+    def step_out(now: lt.StepContext) -> None:
+        footing.value = len(lt.geometry.fan(wick, "-y", 5, 4))
         wick.vx = 60 if now.held("right") else 0
 
     balance.transition("firm", to="teetering", when="wick.footing <= 3")
@@ -60,7 +60,7 @@ if __name__ == "__main__":
         figure = draw_run(trace, rows=range(20, 48), ghosts=[teeters])
         x, y = trace["wick.x"][teeters], trace["wick.y"][teeters]
         starts = np.column_stack([np.linspace(x + 0.5, x + 19.5, 5), np.full(5, y + 0.5)])
-        found, _ = lt.many_rays(BARGE, starts, np.tile((0.0, -1.0), (5, 1)), 4.5)
+        found, _ = lt.geometry.many_rays(BARGE, starts, np.tile((0.0, -1.0), (5, 1)), 4.5)
         for (at, top), far in zip(starts, found, strict=True):
             met = bool(np.isfinite(far))
             figure.axes[0].plot(

@@ -1,6 +1,6 @@
 """Record, thin and play back: every n-th row is kept, and values between them are read as a player would draw them.
 
-How thin may it be? The recording says how far it strays, so that the rate is chosen and not guessed.
+How thin may it be? The recording says how far it thinning_error, so that the rate is chosen and not guessed.
 """
 
 import tempfile
@@ -16,7 +16,7 @@ if __name__ == "__main__":
     chosen = 1
     for every in (2, 3, 4, 6, 10, 20):
         thin = trace.thinned(every)
-        off = max(thin.strays(trace)[name] for name in ("wick.x", "wick.y"))
+        off = max(thin.thinning_error(trace)[name] for name in ("wick.x", "wick.y"))
         print(f"every {every:>2}th row: {thin.rows:>4} rows, at most {off:6.2f} units off")
         if off <= ALLOWED:
             chosen = every
@@ -26,7 +26,7 @@ if __name__ == "__main__":
         print(f"  frame {frame:g}: drawn at y = {thin.at('wick.y', frame):.2f}, {thin.at('wick.gait', frame)}")
     try:
         lt.check(thin, evening_won.claims)
-    except lt.LarkError as error:
+    except lt.LarkTallyError as error:
         print(f"\nand claims are not checked on it: {error}")
     with tempfile.TemporaryDirectory() as folder:
         full, small = trace.save(Path(folder) / "full.parquet"), thin.save(Path(folder) / "thin.parquet")

@@ -22,8 +22,8 @@ def evening(setup: lt.Setup) -> lt.Sim:
     game.leave("paused")(lambda now: play.run(1))
 
     @game.transition("paused", to=lt.STAY, every="10f", when="true", name="blinks")
-    def turn_over(now: lt.Now) -> None:
-        blink.now = 1 - blink.now
+    def turn_over(now: lt.StepContext) -> None:
+        blink.value = 1 - blink.value
 
     return sim
 

@@ -6,7 +6,13 @@ back to `standing`, wherever Wick is. Nobody thought of a hop, a burst and a hop
 
 import larktally as lt
 
-QUAY = lt.Level([lt.box_at((0, 0), (2000, 16)), lt.box_at((-16, 0), (16, 400)), lt.box_at((2000, 0), (16, 400))])
+QUAY = lt.Level(
+    [
+        lt.geometry.box_at((0, 0), (2000, 16)),
+        lt.geometry.box_at((-16, 0), (16, 400)),
+        lt.geometry.box_at((2000, 0), (16, 400)),
+    ]
+)
 
 
 def wick_who(after_a_burst: str):
@@ -18,14 +24,14 @@ def wick_who(after_a_burst: str):
         gait.during("standing", "airborne")(lambda now: body.steer(vx=120 * now.axis("left", "right")))
 
         @gait.transition("standing", to="airborne", when="pressed('hop')", name="hops")
-        def push_off(now: lt.Now) -> None:
+        def push_off(now: lt.StepContext) -> None:
             body.launch(vy=360)
             now.emit("hop")
 
         @gait.transition(
             ("standing", "airborne"), to="bursting", when="pressed('burst') and wick.burst.ready", name="bursts"
         )
-        def burst(now: lt.Now) -> None:
+        def burst(now: lt.StepContext) -> None:
             rest.use()
             body.vx = 320
 
@@ -50,7 +56,7 @@ if __name__ == "__main__":
     print("the script written by hand: kept")
     searched = lt.find_breach(stroll, tries=100)
     assert searched.broken is not None
-    found = lt.smallest(searched.broken)
+    found = lt.shrink(searched.broken)
     print(f"\nat random, and then made smaller:\n{found}\n")
     print(lt.causes(found.trace, found.scenario, found.result.breaches[0].row))
     assert [span.action for span in found.scenario.inputs.spans] == ["hop", "burst", "hop"]

@@ -5,7 +5,7 @@ The wrong version first: the time for the next hop runs in the air too, so that 
 
 import larktally as lt
 
-QUAY = lt.Level([lt.box_at((0, 0), (2000, 16))])
+QUAY = lt.Level([lt.geometry.box_at((0, 0), (2000, 16))])
 SPEEDS = (300.0, 345.0, 390.0)
 
 
@@ -17,7 +17,7 @@ def wick_hops(setup: lt.Setup) -> lt.Sim:
     gait = sim.machine("wick.gait", ("standing", "airborne"), "standing")
 
     @gait.transition("standing", to="airborne", when="pressed('hop')")
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         step = hops.use()  # the step as it was before the counter moved
         wick.launch(vy=SPEEDS[step])
         now.emit("hop", step=step, speed=SPEEDS[step])

@@ -5,7 +5,7 @@ How fast must Wick push off to land on the next quay, 110 units away, and no far
 
 import larktally as lt
 
-CANAL = lt.Level([lt.box_at((0, 0), (100, 16)), lt.box_at((210, 0), (400, 16))])
+CANAL = lt.Level([lt.geometry.box_at((0, 0), (100, 16)), lt.geometry.box_at((210, 0), (400, 16))])
 
 
 def hopper(setup: lt.Setup) -> lt.Sim:
@@ -14,7 +14,7 @@ def hopper(setup: lt.Setup) -> lt.Sim:
     speed = setup.param("speed", 300.0)
 
     @sim.before("motion")
-    def steer(now: lt.Now) -> None:
+    def steer(now: lt.StepContext) -> None:
         wick.vx = 160.0 * now.value("right")
         if now.pressed("hop") and wick.grounded:
             wick.launch(vy=speed)
@@ -40,5 +40,5 @@ if __name__ == "__main__":
     print(f"speeds that keep both claims: {good}; the middle one leaves room on both sides: {good[len(good) // 2]}")
     assert good and all(210 - 12 < run.measures[MEASURES[1]] <= 230 for run in tried.kept)
     assert "and not too far on it: kept 300..380, broken 400..460" in str(tried)
-    speed, gravity = lt.launch_for(height=80, time_to_apex="0.4s", rate=60)
+    speed, gravity = lt.geometry.launch_for(height=80, time_to_apex="0.4s", rate=60)
     print(f"for an apex of 80 in 0.4 s, exact to the frame: speed {speed:g}, gravity {gravity:g}")

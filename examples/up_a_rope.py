@@ -32,11 +32,11 @@ def climber(setup: lt.Setup) -> lt.Sim:
         gait.setting("climbing", wick, gravity=0.0)
 
     @gait.enter("climbing")
-    def hold_on(now: lt.Now) -> None:
+    def hold_on(now: lt.StepContext) -> None:
         wick.halt()
         rope.snap(wick)
 
-    def let_go(now: lt.Now) -> None:
+    def let_go(now: lt.StepContext) -> None:
         if by_hand:
             wick.gravity = 900.0  # and the other way out forgets it
         wick.launch(vy=200)
@@ -47,7 +47,7 @@ def climber(setup: lt.Setup) -> lt.Sim:
     gait.transition("climbing", to="airborne", when="pressed('hop')", name="hops off")(let_go)
     gait.transition("climbing", to="airborne", when="wick.y > 60", name="comes to the top")
     gait.transition("airborne", to="walking", when="wick.grounded", name="lands")
-    sim.after("motion", lambda now: setattr(gravity, "now", float(wick.gravity)))
+    sim.after("motion", lambda now: setattr(gravity, "value", float(wick.gravity)))
     return sim
 
 

@@ -31,24 +31,24 @@ def lamplighter(setup: lt.Setup) -> lt.Sim:
     )
 
     @gait.during("standing", "walking", "airborne")
-    def steer(now: lt.Now) -> None:
+    def steer(now: lt.StepContext) -> None:
         way = now.axis("left", "right")
-        facing.now = int(way) or facing.now
+        facing.value = int(way) or facing.value
         wick.vx = 110 * way
 
     @gait.enter("rope")
-    def grasp(now: lt.Now) -> None:
+    def grasp(now: lt.StepContext) -> None:
         if not wrong:
             wick.halt()
 
     @gait.during("rope")
-    def climb(now: lt.Now) -> None:
+    def climb(now: lt.StepContext) -> None:
         if now.held("up"):
             wick.vy = 60
         elif not wrong:
             wick.vy = 0
 
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         wick.launch(vy=320)
         now.emit("hop")
 
@@ -93,7 +93,7 @@ if __name__ == "__main__":
     trace = lt.record(climb)
     mended = lt.check(trace, climb.claims)
     print(f"\nmended:\n{mended}\n\n{lt.coverage(trace)}\n")
-    for finding in lt.findings(trace.header.outlines["wick.gait"]):
+    for finding in lt.charts.findings(trace.header.outlines["wick.gait"]):
         print(f"look at: {finding}")
     assert mended.passed, mended
     if sys.argv[1:]:

@@ -45,3 +45,9 @@ def model_file(tmp_path: Path) -> Path:
     path = tmp_path / "quay.py"
     path.write_text(Path(quay.__file__).read_text(encoding="utf-8"), encoding="utf-8")
     return path
+
+
+@pytest.fixture(autouse=True)
+def piped(monkeypatch: pytest.MonkeyPatch) -> None:
+    """No width of a terminal: whatever runs the tests may have set one."""
+    monkeypatch.delenv("COLUMNS", raising=False)

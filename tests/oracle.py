@@ -2,7 +2,7 @@
 
 import math
 
-from larktally.claims.tree import Call, ChannelRef, Comparison, Flag, Membership, Number, Operation, Text
+from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Number, Operation, Text
 
 NAN = math.nan
 COMPARES = {
@@ -40,7 +40,7 @@ class Oracle:
                 return float(value) if type(value) is int else value
             case Operation(op, args):
                 return self.operation(op, [self.at(arg, k) for arg in args])
-            case Comparison(ops, args):
+            case Compare(ops, args):
                 values = [self.at(arg, k) for arg in args]
                 return all(COMPARES[op](a, b) for op, a, b in zip(ops, values, values[1:]))
             case Membership(item, options):
@@ -197,7 +197,7 @@ class Oracle:
         if isinstance(node, Call) and node.name == "near":
             x, y, tolerance = (self.at(arg, k) for arg in node.args)
             found = tolerance - abs(x - y)
-        elif isinstance(node, Comparison) and len(node.ops) == 1 and node.ops[0] in ("<", "<=", ">", ">="):
+        elif isinstance(node, Compare) and len(node.ops) == 1 and node.ops[0] in ("<", "<=", ">", ">="):
             a, b = (self.at(arg, k) for arg in node.args)
             found = 0.0 if a == b else b - a if node.ops[0][0] == "<" else a - b
         else:
@@ -209,7 +209,7 @@ class Oracle:
         return pick(slacks) if slacks and slacks[0] is not None else None
 
     def judge(self, node):
-        """(obligations, breaches, open, margin) of a property."""
+        """(cases, breaches, open, margin) of a property."""
         return getattr(self, "p_" + node.name)(node)
 
     def p_always(self, node):
@@ -351,16 +351,16 @@ class Oracle:
         return 1, [], 0, None
 
 
-VACUOUS = {"follows", "lasts", "until", "precedes", "spaced", "stays"}
+UNTESTED = {"follows", "lasts", "until", "precedes", "spaced", "stays"}
 
 
-def verdict(node, obligations, breaches, opened):
+def verdict(node, cases, breaches, opened):
     """The verdict by the rules of section 6."""
-    conditional = node.name in VACUOUS or (
+    conditional = node.name in UNTESTED or (
         node.name == "always" and isinstance(node.args[0], Call) and node.args[0].name == "implies"
     )
     if breaches:
         return "broken"
     if opened:
         return "unfinished"
-    return "vacuous" if conditional and not obligations else "kept"
+    return "untested" if conditional and not cases else "kept"

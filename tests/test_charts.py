@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 from tests.test_sim import assert_restores, model, run
 
 import larktally as lt
-from larktally.charts import chart_from_text
 from larktally.charts.layout import GLYPH, lay_out
+from larktally.charts.reading import chart_from_text
 
 SCRIPT = lt.InputScript().press("hop", 4).press("burst", 8)
 HELD = lt.InputScript().hold("burst", 8, 10)
@@ -53,7 +53,9 @@ def test_why_names_every_rule_considered_what_it_read_and_what_it_out_ranked():
     waiting = lt.why(trace, scenario(), 6, "gait")
     assert "not due: 2 of 3 frames" in str(waiting) and "nothing was taken" in str(waiting)
     for row, machine in ((0, "gait"), (99, "gait"), (3, "gate")):
-        with pytest.raises(lt.LarkError, match="row 0|no row 99|no machine 'gate' in this sim; did you mean 'gait'"):
+        with pytest.raises(
+            lt.LarkTallyError, match="row 0|no row 99|no machine 'gate' in this sim; did you mean 'gait'"
+        ):
             lt.why(trace, scenario(), row, machine)
 
 
@@ -91,7 +93,7 @@ def test_coverage_counts_states_rules_and_pairs_and_finds_rules_that_never_get_t
     assert cover.pairs["air/fall", "rest"] == 2 and ("air/rise", "rest") in cover.unseen_pairs
     assert cover.taken_from("shove", "air") == 2 == cover.taken_from("shove", lt.ANY) and cover.plain()["rows"] == 42
     assert "slower" in str(cover)
-    with pytest.raises(lt.LarkError, match="no traces"):
+    with pytest.raises(lt.LarkTallyError, match="no traces"):
         lt.coverage([])
 
 
@@ -113,13 +115,13 @@ def test_findings_name_states_without_a_way_in_or_out_and_rules_hidden_by_the_sa
         one.transition("a", to="won", when="held('burst')", name="wins")
 
     outline = run(build, 2).header.outlines["m"]
-    assert [(f.kind, f.about) for f in lt.findings(outline)] == [
+    assert [(f.kind, f.about) for f in lt.charts.findings(outline)] == [
         ("unreachable", "lost"),
         ("no way out", "b"),
         ("no way out", "lost"),
         ("never taken", "late"),
     ]
-    assert [(p["state"], p["rank"], p["rule"]) for p in lt.priorities(outline)][1:] == [
+    assert [(p["state"], p["rank"], p["rule"]) for p in lt.charts.priorities(outline)][1:] == [
         ("a", 2, "late"),
         ("a", 3, "wins"),
     ]
@@ -145,11 +147,11 @@ def test_diagrams_hold_every_state_and_rule_and_are_well_formed(layout):
         layout = "own"
     trace = lt.record(scenario())
     outline, cover = trace.header.outlines["gait"], lt.coverage(trace)
-    drawn = lt.chart_to_svg(outline, cover, layout)
+    drawn = lt.charts.chart_to_svg(outline, cover, layout)
     assert len(drawn) > 2000 and ElementTree.fromstring(drawn.encode()).tag.endswith("svg")
     for words in ("standing", "rise", "pressed('hop')", "every 4f", "any state", "×1"):
         assert words in drawn.replace("&#39;", "'").replace("&#45;", "-").replace("\xa0", " "), words
-    dot = lt.chart_to_dot(outline, cover)
+    dot = lt.charts.chart_to_dot(outline, cover)
     assert dot.count("{") == dot.count("}") and '":start" -> "standing"' in dot
 
 
@@ -165,7 +167,7 @@ def test_no_wire_of_a_diagram_crosses_a_word():
 def test_a_machine_goes_out_as_scxml_and_comes_back_the_same_and_runs():
     first = lt.record(scenario())
     outline = first.header.outlines["gait"]
-    text = lt.chart_to_scxml(outline)
+    text = lt.charts.chart_to_scxml(outline)
     assert chart_from_text(text) == outline
     assert 'event="hop" cond="height &lt; 3"' in text and '<history id="air.history" type="deep">' in text
 
@@ -176,7 +178,7 @@ def test_a_machine_goes_out_as_scxml_and_comes_back_the_same_and_runs():
 
     again = lt.record(scenario(build))
     assert again["gait"].tolist() == first["gait"].tolist() and again.events == first.events
-    with pytest.raises(lt.LarkError, match="calls 'lambda', 'shoved', 'bang': give them in calls"):
+    with pytest.raises(lt.LarkTallyError, match="calls 'lambda', 'shoved', 'bang': give them in calls"):
         run(lambda sim: sim.machine_from("gait", outline))
 
 
@@ -191,6 +193,7 @@ GUARDS = [
 ]
 
 
+@pytest.mark.slow
 @settings(max_examples=80, deadline=None)
 @given(st.data())
 def test_random_machines_survive_the_way_through_scxml(data):
@@ -220,10 +223,10 @@ def test_random_machines_survive_the_way_through_scxml(data):
             if pick(True, False):
                 made(bang)
         one.enter("air", "rest")(bang)
-        one.setting("rest", sim.value("y", 1), now=5)
+        one.setting("rest", sim.value("y", 1), value=5)
 
     outline = run(build, 1).header.outlines["m"]
-    assert chart_from_text(lt.chart_to_scxml(outline)) == outline
+    assert chart_from_text(lt.charts.chart_to_scxml(outline)) == outline
 
 
 DOC = '<scxml xmlns="http://www.w3.org/2005/07/scxml" version="1.0" initial="a">%s</scxml>'
@@ -271,7 +274,7 @@ def test_a_plain_document_of_another_tool_runs():
     ],
 )
 def test_what_a_machine_does_not_have_is_refused_by_name(text, said):
-    with pytest.raises(lt.LarkError, match=re.escape(said)):
+    with pytest.raises(lt.LarkTallyError, match=re.escape(said)):
         chart_from_text(text)
 
 

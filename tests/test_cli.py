@@ -20,12 +20,13 @@ def test_help_loads_nothing_slow():
     code = (
         "import sys; from click.testing import CliRunner; from larktally.cli import main;"
         "out = CliRunner().invoke(main, ['--help']).output;"
-        "slow = {'numpy', 'rich', 'matplotlib', 'pyarrow', 'pandas', 'scipy'} & set(sys.modules); print(out); assert not slow, slow"
+        "slow = {'numpy', 'rich', 'matplotlib', 'pyarrow', 'pandas'} & set(sys.modules); print(out); assert not slow, slow"
     )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
     assert "Check the claims of a TOML file on a trace, a log or a folder." in out
 
 
+@pytest.mark.slow
 def test_the_demo_runs_the_whole_thread(tmp_path):
     result = call("demo", tmp_path / "demo")
     assert result.exit_code == 0, result.output
@@ -230,7 +231,7 @@ def test_convert_goes_between_the_formats_and_says_what_a_thinned_one_loses(two_
         assert done.exit_code == 0 and "221 rows, 10 channels, 10 events" in done.output
     assert lt.load_trace(folder / "x.jsonl").digest == lt.load_trace(good).digest
     thin = call("convert", good, folder / "thin.parquet", "--every", "5")
-    assert "45 of 221 rows; strays most in: wick.vy" in thin.output
+    assert "45 of 221 rows; farthest off in: wick.vy" in thin.output
     assert (
         "its rows are not frames"
         in call("check", folder / "thin.parquet", folder / "same.toml", "--against", good).stderr
@@ -266,3 +267,53 @@ def test_every_command_has_help_and_refuses_what_it_does_not_know(command):
     assert call(command, "--no-such-option").exit_code == 2
     near = call(command[:-1] + "q")
     assert near.exit_code == 2 and "no command" in near.stderr
+
+
+def test_a_machine_is_shown_with_its_rules_what_is_odd_and_what_traces_visited(dusk_trace, model_file, tmp_path):
+    trace = dusk_trace.save(tmp_path / "run.parquet")
+    plain = call("chart", f"{model_file}:dusk_run")
+    assert plain.exit_code == 0 and plain.output.startswith("wick.gait") and "land" in plain.output
+    covered = call("chart", f"{model_file}:dusk_run", trace, "--out", tmp_path / "gait.svg")
+    assert covered.exit_code == 0 and "airborne" in covered.output and "drawn in" in covered.output
+    assert (tmp_path / "gait.svg").read_text(encoding="utf-8").startswith("<?xml")
+    for suffix, begins in ((".dot", "digraph"), (".scxml", "<?xml")):
+        assert (
+            call(
+                "chart", f"{model_file}:dusk_run", "--machine", "wick.gait", "--out", tmp_path / f"g{suffix}"
+            ).exit_code
+            == 0
+        )
+        assert (tmp_path / f"g{suffix}").read_text(encoding="utf-8").startswith(begins)
+    found = json.loads(call("chart", f"{model_file}:dusk_run", trace, "--json").output)
+    assert "wick.gait" in json.dumps(found) and "visits" in json.dumps(found)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--machine", "wick.gate"), "did you mean 'wick.gait'"),
+        (("--out", "gait.png"), "a machine is written as .svg, .dot, .scxml"),
+    ],
+)
+def test_a_machine_that_is_not_there_or_a_format_that_is_none_is_told(model_file, words, said):
+    done = call("chart", f"{model_file}:dusk_run", *words)
+    assert done.exit_code == 2 and said in done.stderr
+
+
+def test_a_long_run_shows_how_far_it_is_on_a_terminal_and_nothing_where_output_is_piped(monkeypatch, capsys):
+    from larktally.cli import progress
+
+    with progress.progress("recording") as piped:
+        assert piped is None
+    monkeypatch.setattr(sys.stderr, "isatty", lambda: True)
+    clock = iter([0.0, *(0.5 + n for n in range(200))])
+    monkeypatch.setattr(progress.time, "monotonic", lambda: next(clock))
+    with progress.progress("recording") as on_progress:
+        for row in (1, 50, 100):
+            on_progress(row, 100)
+    assert "recording" in capsys.readouterr().err
+
+
+def test_a_command_is_named_in_the_messages_of_one_that_is_misspelt():
+    done = call("chek")
+    assert done.exit_code == 2 and "no command 'chek'; did you mean 'check'?" in done.stderr

@@ -11,7 +11,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import larktally as lt
-from larktally.traces import Channel, Column, EventLog, Header
+from larktally.traces.columns import Channel, Column
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header
 
 texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=6)
 events = st.tuples(
@@ -63,6 +65,7 @@ def traces(draw):
     return lt.Trace(header, columns, inputs if rows else dict.fromkeys(inputs, np.zeros(0)), log)
 
 
+@pytest.mark.slow
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(trace=traces())
 def test_every_kind_of_value_comes_back_bit_for_bit(tmp_path, trace):
@@ -93,6 +96,7 @@ def test_json_lines_hold_a_row_a_line_with_what_changed(tmp_path, lamp_trace):
     assert lines[-1] == {"rows": 21, "digest": lamp_trace.digest}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("suffix", ["parquet", "jsonl"])
 def test_a_file_cut_short_anywhere_or_with_a_bit_turned_is_refused_or_the_same(tmp_path, lamp_trace, suffix):
     whole = lamp_trace.save(tmp_path / f"run.{suffix}").read_bytes()
@@ -116,7 +120,7 @@ def test_a_file_cut_short_anywhere_or_with_a_bit_turned_is_refused_or_the_same(t
         (b"{}\n", "not a Lark Tally trace"),
         (b'{"larktally": 99}\n{}\n', "format 99"),
         (b'{"larktally": 1, "rate": "-5"}\n{"rows":0,"digest":""}\n', "header is broken"),
-        (b"{" * 100_000, "broken|not a Lark"),
+        (b"{" * 100_000, "broken|not a TestRuns"),
     ],
 )
 def test_files_of_another_kind_are_refused(tmp_path, content, said):
@@ -142,6 +146,6 @@ def test_a_line_that_does_not_belong_is_named(tmp_path, lamp_trace):
 
 def test_event_data_is_plain(lamp_trace):
     for data in ({"x": math.nan}, {"x": object()}, {"x": 2**70}, {"x": {1: 2}}):
-        with pytest.raises(lt.LarkError, match="event data"):
+        with pytest.raises(lt.LarkTallyError, match="event data"):
             EventLog().add(0, "lit", "", data)
     assert msgspec.json.decode(lamp_trace.events.data[0]) == {"count": 2}

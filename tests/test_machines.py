@@ -78,6 +78,7 @@ class Plain:
         self.enter(new)
 
 
+@pytest.mark.slow
 @settings(max_examples=120, deadline=None)
 @given(
     st.lists(
@@ -204,7 +205,7 @@ def test_a_pause_freezes_its_clock_returns_where_it_was_and_a_held_key_does_not_
     ],
 )
 def test_a_machine_that_contradicts_itself_is_told_so(make, said):
-    with pytest.raises(lt.LarkError, match=said):
+    with pytest.raises(lt.LarkTallyError, match=said):
         run(make, 1)
 
 

@@ -90,6 +90,7 @@ FAILURES = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("how", FAILURES)
 def test_each_way_to_fail_has_its_message_its_frame_the_rows_kept_and_no_process_left(how, monkeypatch):
     row, said = FAILURES[how]
@@ -137,18 +138,18 @@ def test_a_failure_that_does_not_come_again_frame_by_frame_is_said_to_be_so():
 
 
 def test_a_program_that_cannot_be_used_is_bad_input(tmp_path):
-    with pytest.raises(lt.LarkError, match="cannot be started"):
+    with pytest.raises(lt.LarkTallyError, match="cannot be started"):
         lt.record(lt.Scenario(lt.Program([str(tmp_path / "nope")]), frames=3))
-    with pytest.raises(lt.LarkError, match="runs at 60 frames/s, not at 30"):
+    with pytest.raises(lt.LarkTallyError, match="runs at 60 frames/s, not at 30"):
         lt.record(scenario("rate").changed(rate=30))
     with pytest.raises(lt.InputError, match="no action 'hopp'; did you mean 'hop'"):
         lt.record(lt.Scenario(program(), frames=9, inputs=lt.InputScript().press("hopp", 3)))
     for bad, said in (("./game", "a list of words"), ([], "a list of words")):
-        with pytest.raises(lt.LarkError, match=said):
+        with pytest.raises(lt.LarkTallyError, match=said):
             lt.Program(bad)
-    with pytest.raises(lt.LarkError, match="over 'stdio', 'tcp:PORT' or 'listen'"):
+    with pytest.raises(lt.LarkTallyError, match="over 'stdio', 'tcp:PORT' or 'listen'"):
         lt.Program(["game"], over="udp:3")
-    with pytest.raises(lt.LarkError, match="a subject that can save and load"):
+    with pytest.raises(lt.LarkTallyError, match="a subject that can save and load"):
         lt.record(scenario("no save"), states=[1])
 
 
@@ -163,15 +164,15 @@ def test_the_command_line_keeps_the_rows_of_a_program_that_dies(tmp_path):
 
 
 def test_vet_says_line_by_line_what_holds():
-    held = lt.vet([sys.executable, FAULTY])
-    fails = [finding.what for finding in held.findings if not finding.holds]
-    assert len(held.findings) == 14 and fails[0] == "no frames at all give empty columns"
+    held = lt.check_program([sys.executable, FAULTY])
+    fails = [finding.what for finding in held.lines if not finding.holds]
+    assert len(held.lines) == 14 and fails[0] == "no frames at all give empty columns"
     assert "a method that does not exist is refused with -32601, and it goes on" in fails and len(fails) == 7
     assert "had to be started again" in str(held)
-    done = CliRunner().invoke(main, ["vet", "--json", sys.executable, FAULTY, "banner"])
+    done = CliRunner().invoke(main, ["check-program", "--json", sys.executable, FAULTY, "banner"])
     found = json.loads(done.stdout)
-    assert done.exit_code == 1 and found["findings"][0]["section"] == "hello" and not found["passed"]
-    assert CliRunner().invoke(main, ["vet", "/nope/game"]).exit_code == 2
+    assert done.exit_code == 1 and found["lines"][0]["section"] == "hello" and not found["passed"]
+    assert CliRunner().invoke(main, ["check-program", "/nope/game"]).exit_code == 2
 
 
 @pytest.fixture(scope="session")
@@ -191,13 +192,13 @@ def moth():
 
 
 def test_the_game_in_c_is_a_good_subject(lantern):
-    found = lt.vet([lantern])
+    found = lt.check_program([lantern])
     assert found.passed, found
 
 
 @pytest.mark.parametrize("over", ["stdio", "listen"])
 def test_the_game_in_javascript_is_a_good_subject_over_a_pipe_and_a_socket(moth, over):
-    found = lt.vet(["node", moth, *(["--port", "{port}"] if over == "listen" else [])], over=over)
+    found = lt.check_program(["node", moth, *(["--port", "{port}"] if over == "listen" else [])], over=over)
     assert found.passed, found
 
 
@@ -225,8 +226,8 @@ def test_a_program_that_listens_itself_is_spoken_to_where_it_runs_already(tmp_pa
 def test_a_connection_that_never_comes_is_given_up(tmp_path):
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]
-    with pytest.raises(lt.LarkError, match="nothing answers on port"):
+    with pytest.raises(lt.LarkTallyError, match="nothing answers on port"):
         lt.record(lt.Scenario(lt.Program(None, over=f"tcp:{port}", start_within="200ms"), frames=3))
     silent = lt.Program([sys.executable, "-c", "import time; time.sleep(60)"], over="listen", start_within="300ms")
-    with pytest.raises(lt.LarkError, match="did not connect to port"):
+    with pytest.raises(lt.LarkTallyError, match="did not connect to port"):
         lt.record(lt.Scenario(silent, frames=3))

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from tests.test_files import traces
 
 import larktally as lt
-from larktally.traces.partial import Partial, partial_path
+from larktally.traces.recording_stream import RecordingStream, partial_path
 
 SLOW = """
 import sys, time
@@ -67,6 +67,7 @@ class Walk:
 TAPS = lt.InputScript().tap("hop", 5, 50, 100, frames=7)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("suffix", ["parquet", "jsonl", "csv"])
 def test_a_run_recorded_into_a_file_is_the_run_recorded_in_memory(tmp_path, suffix):
     in_memory = lt.record(Walk, TAPS, frames=7000)
@@ -89,6 +90,7 @@ def test_a_run_that_fails_keeps_its_rows_beside_the_name_it_does_not_take(tmp_pa
     assert lt.load_trace(tmp_path / "run.stopped.parquet")["n"][-1] == 3999
 
 
+@pytest.mark.slow
 def test_a_recorder_killed_at_any_moment_leaves_whole_frames_to_recover(tmp_path):
     script = tmp_path / "slow.py"
     script.write_text(SLOW)
@@ -103,7 +105,7 @@ def test_a_recorder_killed_at_any_moment_leaves_whole_frames_to_recover(tmp_path
         process.send_signal(signal.SIGKILL)
         process.wait()
         assert not path.exists()
-        partial = Partial(partial_path(path))
+        partial = RecordingStream(partial_path(path))
         assert partial.rows >= 2048 and "was cut off" in partial.header.stopped
         trace = partial.whole()
         assert (
@@ -114,7 +116,7 @@ def test_a_recorder_killed_at_any_moment_leaves_whole_frames_to_recover(tmp_path
         for cut in (len(content) - 1, len(content) // 2, 3000, 100):
             (tmp_path / "cut.partial").write_bytes(content[:cut])
             try:
-                part = Partial(tmp_path / "cut.partial").whole()
+                part = RecordingStream(tmp_path / "cut.partial").whole()
                 assert part["n"].tolist() == list(range(part.rows))
             except lt.TraceError:
                 assert cut <= 3000
@@ -250,6 +252,7 @@ def test_a_log_that_does_not_fit_is_told_with_its_place(tmp_path, rows, mapping,
         lt.load_trace(path, mapping=rules)
 
 
+@pytest.mark.slow
 def test_broken_csv_files_are_one_message_and_never_a_crash(tmp_path, dusk_trace):
     path = tmp_path / "run.csv"
     content = dusk_trace.window(0, 30).save(path).read_bytes()
@@ -292,14 +295,17 @@ def test_windows_arrays_and_thinned_recordings(dusk_trace):
     assert thin.rows == (dusk_trace.rows - 1) // 4 + 1
     assert thin.at("wick.x", 40) == dusk_trace["wick.x"][40] and thin.at("wick.gait", 43) == dusk_trace["wick.gait"][40]
     assert thin.at("wick.x", 42.0) == (dusk_trace["wick.x"][40] + dusk_trace["wick.x"][44]) / 2
-    strays = thin.strays(dusk_trace)
-    assert strays["wick.y"] == max(abs(thin.at("wick.y", n) - dusk_trace["wick.y"][n]) for n in range(dusk_trace.rows))
-    with pytest.raises(lt.LarkError, match="its rows are not frames"):
+    thinning_error = thin.thinning_error(dusk_trace)
+    assert thinning_error["wick.y"] == max(
+        abs(thin.at("wick.y", n) - dusk_trace["wick.y"][n]) for n in range(dusk_trace.rows)
+    )
+    with pytest.raises(lt.LarkTallyError, match="its rows are not frames"):
         lt.check(thin, [lt.claim("a", "always(wick.y > 0)")])
-    with pytest.raises(lt.LarkError, match="no rows 3..900"):
+    with pytest.raises(lt.LarkTallyError, match="no rows 3..900"):
         dusk_trace.window(3, 900)
 
 
+@pytest.mark.slow
 def test_memory_stays_flat_while_a_long_run_goes_into_a_file(tmp_path):
     code = (
         "import resource, sys, larktally as lt\n"
@@ -315,6 +321,7 @@ def test_memory_stays_flat_while_a_long_run_goes_into_a_file(tmp_path):
     assert int(done.stdout) < 40_000, "kilobytes more for 400,000 rows of 21 bytes"
 
 
+@pytest.mark.slow
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.lists(
@@ -367,30 +374,31 @@ def test_what_a_log_holds_stands_in_the_trace_under_its_new_name(tmp_path, rows,
         assert lt.load_trace(path, mapping=mapping).rate == rate
 
 
+@pytest.mark.slow
 def test_a_recording_that_goes_on_survives_flipped_bytes_as_one_message(tmp_path):
     lt.record(Walk, TAPS, frames=5200, to=tmp_path / "whole.parquet")
-    from larktally.runs import into_file
+    from larktally.runs import file_recording
 
     class Stops(Exception):
         pass
 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(
-            into_file.FileRecording,
+            file_recording.FileRecording,
             "finished",
             lambda self, *a, **k: (self._writer.close(), (_ for _ in ()).throw(Stops()))[1],
         )
         with pytest.raises(Stops):
             lt.record(Walk, TAPS, frames=5200, to=tmp_path / "cut.parquet")
     content = (tmp_path / "cut.parquet.partial").read_bytes()
-    assert Partial(tmp_path / "cut.parquet.partial").whole()["n"].tolist() == list(range(5201))
+    assert RecordingStream(tmp_path / "cut.parquet.partial").whole()["n"].tolist() == list(range(5201))
     draw = random.Random(9)
     for _ in range(120):
         flipped = bytearray(content)
         flipped[draw.randrange(4000)] ^= 1 << draw.randrange(8)
         (tmp_path / "f.partial").write_bytes(flipped)
         try:
-            Partial(tmp_path / "f.partial").whole()
+            RecordingStream(tmp_path / "f.partial").whole()
         except lt.TraceError as error:
             assert "f.partial" in str(error)
 
@@ -408,14 +416,15 @@ def test_a_recording_that_goes_on_is_only_read_in_the_form_it_is_written_in(tmp_
             writer.write_table(table.cast(schema))
         return path
 
-    assert Partial(stream(pa.int64())).whole()["n"].tolist() == [0] * 4000
+    assert RecordingStream(stream(pa.int64())).whole()["n"].tolist() == [0] * 4000
     with pytest.raises(lt.TraceError, match=r"odd\.parquet\.partial: broken: its columns are not the ones"):
-        Partial(stream(pa.float64()))
+        RecordingStream(stream(pa.float64()))
     for codec in ("zstd", "lz4"):
         with pytest.raises(lt.TraceError, match="its batches are compressed"):
-            Partial(stream(pa.int64(), codec))
+            RecordingStream(stream(pa.int64(), codec))
 
 
+@pytest.mark.slow
 def test_a_long_text_in_every_row_of_a_small_file_is_held_once(tmp_path):
     header = {"larktally": 1, "rate": "60", "channels": [{"name": "s", "kind": "label", "labels": []}]}
     event = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])

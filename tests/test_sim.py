@@ -3,7 +3,7 @@
 import pytest
 
 import larktally as lt
-from larktally.inputs import InputFeed
+from larktally.inputs.view import InputFeed
 
 QUAY = lt.Level.from_rows("........\n........\n########", cell=16)
 
@@ -39,13 +39,13 @@ def assert_restores(made, script, frames, starts):
 
     def step(feed, frame):
         feed.advance(frame)
-        return [repr(event) for event in sim.step(feed.view)], repr(sim.row()), sim.save()
+        return [repr(event) for event in sim.step(feed.view)], repr(sim.channel_values()), sim.save()
 
     feed = feed_at(0)
     rows = [None, *(step(feed, frame) for frame in range(1, frames + 1))]
     for start in starts:
         sim.load(rows[start][2])
-        assert repr(sim.row()) == rows[start][1]
+        assert repr(sim.channel_values()) == rows[start][1]
         feed = feed_at(start)
         for frame in range(start + 1, frames + 1):
             assert step(feed, frame) == rows[frame], frame
@@ -64,7 +64,7 @@ def test_a_cooldown_used_in_row_k_is_ready_in_row_k_plus_n():
 
 def test_a_request_waits_until_it_is_taken_or_expires():
     def build(sim):
-        ask = sim.request("ask", "hop", keep=2)
+        ask = sim.press_buffer("ask", "hop", keep=2)
         sim.before("machines", lambda now: now.held("burst") and ask.take())
 
     trace = run(build, 16, lt.InputScript().press("hop", 5).press("hop", 10).press("burst", 12))
@@ -79,7 +79,7 @@ def test_a_body_at_rest_is_grounded_in_row_0_and_a_launch_lets_go_at_once():
 
     trace = run(build, 60, lt.InputScript().press("hop", 4))
     assert trace["wick.grounded"].tolist()[:6] == [True, True, True, True, False, False]
-    assert trace["wick.y"].max() - 16 == lt.apex(360, 900, 60) == 69.0
+    assert trace["wick.y"].max() - 16 == lt.geometry.apex(360, 900, 60) == 69.0
     assert trace["wick.y"][-1] == 16.0
     assert [e.name for e in trace.events] == ["left_ground", "landed"]
 
@@ -128,14 +128,14 @@ def test_every_part_is_saved_and_restored_without_further_code():
         wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
         facing = sim.value("wick.facing", 1)
         rest = sim.cooldown("wick.burst", 7)
-        ask = sim.request("wick.ask", "hop", keep=3)
+        ask = sim.press_buffer("wick.ask", "hop", keep=3)
         gait = sim.machine("wick.gait", states=("standing", "airborne"), start="standing")
-        gait.setting("airborne", wick, bounce=0.0, air_control=0.5)
+        gait.setting("airborne", wick, bounce=0.0, air_steering=0.5)
 
         @gait.during("standing", "airborne")
         def steer(now):
             wick.steer(vx=120 * now.axis("left", "right") + now.random.between(-3, 3))
-            facing.now = -facing.now if rest.use() else facing.now
+            facing.value = -facing.value if rest.use() else facing.value
 
         gait.transition("standing", to="airborne", when="wick.ask.waiting")(
             lambda now: (ask.take(), wick.launch(vy=300))
@@ -153,7 +153,7 @@ def test_one_more_part_does_not_change_the_others_random_numbers():
                 moth = sim.under(f"moth.{n}")
                 drift = moth.value("drift", 0.0)
                 flight = moth.machine("flight", states=("up",), start="up")
-                flight.during("up")(lambda now, drift=drift: setattr(drift, "now", now.random.unit()))
+                flight.during("up")(lambda now, drift=drift: setattr(drift, "value", now.random.unit()))
 
         return run(build, 5)
 
@@ -229,7 +229,7 @@ def twice(sim):
 )
 def test_a_model_that_contradicts_itself_is_told_so(build, said):
     scenario = lt.Scenario(model(build), frames=3, params={"rest": 5} if "rest'" in said else {})
-    with pytest.raises(lt.LarkError, match=said):
+    with pytest.raises(lt.LarkTallyError, match=said):
         lt.record(scenario)
 
 
@@ -237,17 +237,17 @@ def test_a_model_that_contradicts_itself_is_told_so(build, said):
     ("rule", "row", "said"),
     [
         (lambda p: setattr(p["wick"], "gravty", 3), 21, "the model sets 'gravty', which a body does not have; did you mean 'gravity'"),
-        (lambda p: setattr(p["facing"], "value", 3), 21, "which a value does not have; it has now. A value of your own is sim.value"),
-        (lambda p: p["reach"].close(), 9, "row 9: step failed: strike 'reach' has no 'close'; it has open, shut, "),
+        (lambda p: setattr(p["facing"], "now", 3), 21, "which a value does not have; it has value. A value of your own is sim.value"),
+        (lambda p: p["reach"].close(), 9, "row 9: step failed: hitbox 'reach' has no 'close'; it has open, shut, "),
         (lambda p: p["wick"].lunch(vy=3), 9, "body 'wick' has no 'lunch'; did you mean 'launch'?"),
-        (lambda p: p["wick"].grounded.now, 9, "AttributeError: 'bool' object has no attribute 'now'"),
+        (lambda p: p["wick"].grounded.value, 9, "AttributeError: 'bool' object has no attribute 'value'"),
     ],
 )  # fmt: skip
 def test_a_misspelt_attribute_of_a_part_is_told_and_not_silently_nothing(rule, row, said):
     def build(sim):
         wick = sim.body("wick", size=(12, 20), at=(24, 16))
         sim.value("facing", 1)
-        sim.strike("reach", wick, size=(4, 4), offset=(8, 0), targets=[])
+        sim.hitbox("reach", wick, size=(4, 4), offset=(8, 0), targets=[])
         sim.before("machines", lambda now: now.frame == 9 and rule(sim.parts))
 
     with pytest.raises(lt.SubjectFailed) as failed:
@@ -269,14 +269,16 @@ def test_a_hook_hears_what_was_said_in_its_row_so_far():
         wick = sim.body("wick", size=(12, 20), at=(24, 16))
         moth = sim.under("moth")
         body = moth.body("body", size=(4, 4), at=(30, 20))
-        reach = moth.strike("reach", body, size=(8, 8), offset=(0, 0), targets=[wick])
+        reach = moth.hitbox("reach", body, size=(8, 8), offset=(0, 0), targets=[wick])
         sim.before("machines", lambda now: now.frame == 5 and reach.open("3f"))
-        sim.after("zones", lambda now: heard.extend((now.frame, e.data["target"]) for e in now.said("struck", "moth")))
-        sim.before("zones", lambda now: heard.extend(("early", e) for e in now.said("struck")))
+        sim.after(
+            "zones", lambda now: heard.extend((now.frame, e.data["target"]) for e in now.emitted("struck", "moth"))
+        )
+        sim.before("zones", lambda now: heard.extend(("early", e) for e in now.emitted("struck")))
 
     run(build)
     assert heard == [(5, "wick")]
     with pytest.raises(lt.SubjectFailed, match="no event 'stuck' in this sim; did you mean 'struck'"):
-        run(lambda sim: (build(sim), sim.after("zones", lambda now: now.said("stuck"))))
+        run(lambda sim: (build(sim), sim.after("zones", lambda now: now.emitted("stuck"))))
     with pytest.raises(lt.SubjectFailed, match="row 1: step failed: now has no 'pres'; did you mean 'pressed'"):
         run(lambda sim: sim.after("zones", lambda now: now.pres("hop")))

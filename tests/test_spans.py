@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import larktally as lt
-from larktally.claims import spans
+from larktally.language import rolling as spans
 from larktally.parts.space.grid import Grid
 
 
@@ -44,7 +44,7 @@ def test_windows_do_not_spread_what_has_left_them():
     st.tuples(st.floats(-300, 300), st.floats(-300, 300), st.floats(0, 90), st.floats(0, 90)),
 )
 def test_the_grid_finds_every_box_of_a_region_in_the_level_s_order(boxes, region):
-    level = [lt.box_at((x, y), (width, height), name=str(n)) for n, (x, y, width, height) in enumerate(boxes)]
+    level = [lt.geometry.box_at((x, y), (width, height), name=str(n)) for n, (x, y, width, height) in enumerate(boxes)]
     grid = Grid(level, 2)
     low, high = region[:2], (region[0] + region[2], region[1] + region[3])
     found = grid.boxes_in(grid.key(low, high))

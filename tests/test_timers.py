@@ -10,8 +10,19 @@ from hypothesis import strategies as st
 from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
-from larktally.parts import timers
-from larktally.summed import STYLES, Summed, durations, frames_of
+from larktally.parts.timers.animation import Animation
+from larktally.parts.timers.chain import Chain
+from larktally.parts.timers.clock import Clock
+from larktally.parts.timers.cooldown import Cooldown
+from larktally.parts.timers.countdown import Countdown
+from larktally.parts.timers.gate import Gate
+from larktally.parts.timers.interval import Delay, Interval
+from larktally.parts.timers.meter import Meter
+from larktally.parts.timers.stat import Stat
+from larktally.parts.timers.stock import Stock
+from larktally.parts.timers.stopwatch import Stopwatch
+from larktally.parts.timers.time_window import TimeWindow
+from larktally.summed import STYLES, SummedTimer, durations, frames_of
 
 
 def played(make, ops, frames, rate=60, **options):
@@ -42,28 +53,28 @@ use, start, ask = (lambda p: p.use()), (lambda p: p.start()), (lambda p: p.ask()
 STRIKES = {"swing": lt.Clip(4, marks={"blow": 2}), "idle": lt.Clip(9, loop=True)}
 TABLES = [
     (
-        timers.Countdown,
+        Countdown,
         lambda s: s.countdown("p", 3),
         {10: [start], 11: [lambda p: p.pause()], 13: [lambda p: p.resume()]},
     ),
-    (timers.Stopwatch, lambda s: s.stopwatch("p"), {10: [start], 12: [lambda p: p.lap()], 13: [lambda p: p.finish()]}),
-    (timers.Cooldown, lambda s: s.cooldown("p", 3), {10: [use], 12: [use]}),
-    (timers.Stock, lambda s: s.stock("p", 2, 3), {10: [use], 12: [use], 13: [use]}),
-    (timers.Interval, lambda s: s.interval("p", 3), {}),
-    (timers.Delay, lambda s: s.delay("p", 3), {10: [start]}),
-    (timers.Opening, lambda s: s.opening("p", 3), {10: [lambda p: p.open()]}),
-    (timers.Chain, lambda s: s.chain("p", 3, 3), {10: [use], 12: [use]}),
-    (timers.Stat, lambda s: s.stat("p", 120), {10: [lambda p: p.modify("damp", scale=0.5, frames=3)]}),
-    (timers.Gate, lambda s: s.gate("p", 3), {row: [ask] for row in range(10, 15)}),
-    (timers.Animation, lambda s: s.animation("p", STRIKES, "idle"), {10: [lambda p: p.play("swing")]}),
-    (timers.Clock, lambda s: s.clock("p", "1/2"), {4: [lambda p: p.run(1)], 5: [lambda p: p.hold(2)]}),
-    (timers.Meter, lambda s: s.meter("p", 3, rate=-1, marks=[2]), {3: [lambda p: p.take(1)]}),
+    (Stopwatch, lambda s: s.stopwatch("p"), {10: [start], 12: [lambda p: p.lap()], 13: [lambda p: p.finish()]}),
+    (Cooldown, lambda s: s.cooldown("p", 3), {10: [use], 12: [use]}),
+    (Stock, lambda s: s.stock("p", 2, 3), {10: [use], 12: [use], 13: [use]}),
+    (Interval, lambda s: s.interval("p", 3), {}),
+    (Delay, lambda s: s.delay("p", 3), {10: [start]}),
+    (TimeWindow, lambda s: s.time_window("p", 3), {10: [lambda p: p.open()]}),
+    (Chain, lambda s: s.chain("p", 3, 3), {10: [use], 12: [use]}),
+    (Stat, lambda s: s.stat("p", 120), {10: [lambda p: p.modify("damp", scale=0.5, frames=3)]}),
+    (Gate, lambda s: s.gate("p", 3), {row: [ask] for row in range(10, 15)}),
+    (Animation, lambda s: s.animation("p", STRIKES, "idle"), {10: [lambda p: p.play("swing")]}),
+    (Clock, lambda s: s.clock("p", "1/2"), {4: [lambda p: p.run(1)], 5: [lambda p: p.hold(2)]}),
+    (Meter, lambda s: s.meter("p", 3, rate=-1, marks=[2]), {3: [lambda p: p.take(1)]}),
 ]
 
 
 @pytest.mark.parametrize(("kind", "make", "ops"), TABLES, ids=lambda value: getattr(value, "__name__", ""))
 def test_the_frame_table_of_a_part_s_docstring_is_what_happens(kind, make, ops):
-    trace = played(make, ops, 20, rate=2 if kind is timers.Meter else 60)
+    trace = played(make, ops, 20, rate=2 if kind is Meter else 60)
     for line in table_of(kind):
         row = int(line.pop("row"))
         said = line.pop("event", line.pop("said", None))
@@ -75,7 +86,7 @@ def test_the_frame_table_of_a_part_s_docstring_is_what_happens(kind, make, ops):
         if said is not None and "," not in said and "its time" not in said and "nobody" not in said:
             names = [event.name for event in trace.events.between(row, row)]
             assert names == [word for word in said.split() if "=" not in word], row
-        elif said is not None and "," in said and kind is not timers.Gate:
+        elif said is not None and "," in said and kind is not Gate:
             assert [e.name for e in trace.events.between(row, row)] == said.split(", "), row
 
 
@@ -87,6 +98,7 @@ operations = st.dictionaries(
 shares = st.sampled_from(["1", "1/2", "2/3", "1/4", "0"])
 
 
+@pytest.mark.slow
 @settings(max_examples=150, deadline=None)
 @given(operations, st.integers(1, 7), st.dictionaries(st.integers(1, 40), shares, max_size=3))
 def test_a_countdown_is_over_n_ticks_of_its_clock_after_its_start_less_its_pauses(ops, length, rates):
@@ -192,7 +204,7 @@ def test_a_chain_goes_on_only_within_its_frames_and_its_time_stands_in_the_air(r
         ground, hops = sim.value("ground", True), sim.chain("p", steps, within, runs_while="ground")
 
         def act(now):
-            ground.now = now.frame not in air
+            ground.value = now.frame not in air
             for _ in range(rows.count(now.frame)):
                 hops.use()
 
@@ -213,6 +225,7 @@ def test_a_chain_goes_on_only_within_its_frames_and_its_time_stands_in_the_air(r
 amounts = st.sampled_from(["1", "1/3", "0.25", "2"])
 
 
+@pytest.mark.slow
 @settings(max_examples=120, deadline=None)
 @given(
     st.dictionaries(
@@ -297,6 +310,7 @@ def test_a_stat_is_computed_from_its_base_and_returns_to_the_same_bits(given_):
     assert trace["p"][-1] == 120.1
 
 
+@pytest.mark.slow
 @settings(max_examples=60, deadline=None)
 @given(
     st.sampled_from([0.1, 0.35, 0.7, 1.0, 2.4]),
@@ -307,7 +321,7 @@ def test_a_stat_is_computed_from_its_base_and_returns_to_the_same_bits(given_):
     st.sampled_from(["reset", "subtract"]),
 )
 def test_a_summed_interval_fires_where_the_literal_float_loop_does_bit_for_bit(seconds, rate, width, way, at_end, then):
-    style = Summed(width, way, at_end, then)
+    style = SummedTimer(width, way, at_end, then)
     trace = played(lambda sim: sim.interval("p", f"{seconds}s", style=style), {}, 400, rate=rate)
     kind = {32: np.float32, 64: np.float64}[width]
     step, length = kind(float(1 / lt.Rate(rate))), kind(seconds)
@@ -339,9 +353,9 @@ def test_a_tenth_of_a_second_is_six_frames_or_seven_where_a_float_was_summed():
     }
     for style in STYLES:
         kind, step = style.kind, style.kind(1 / 60)
-        total, count = kind(0.1) if style.way == "down" else kind(0), 0
+        total, count = kind(0.1) if style.direction == "down" else kind(0), 0
         while True:
-            total, count = total - step if style.way == "down" else total + step, count + 1
+            total, count = total - step if style.direction == "down" else total + step, count + 1
             if style.over(total, Fraction(1, 10)):
                 break
         assert row.styles[str(style)] == count == frames_of(Fraction(1, 10), lt.Rate(60), style)[0]
@@ -392,7 +406,7 @@ def test_an_interval_waits_or_begins_anew_where_its_condition_does_not_hold():
         def build(sim, otherwise=otherwise):
             on = sim.value("on", True)
             sim.interval("drip", 3, runs_while="on", otherwise=otherwise)
-            sim.after("machines", lambda now: setattr(on, "now", not 4 <= now.frame <= 7))
+            sim.after("machines", lambda now: setattr(on, "value", not 4 <= now.frame <= 7))
 
         trace = run(build, 14)
         assert np.flatnonzero(trace["drip.due"]).tolist() == due
@@ -428,7 +442,7 @@ def test_a_clip_at_its_own_rate_shows_each_frame_in_its_row_and_says_the_marks_p
 
 
 def test_a_body_follows_a_clip_s_moves_in_place_of_its_velocity_and_a_wall_stops_it():
-    level = lt.Level([lt.box_at((0, 0), (200, 16)), lt.box_at((60, 16), (16, 64))])
+    level = lt.Level([lt.geometry.box_at((0, 0), (200, 16)), lt.geometry.box_at((60, 16), (16, 64))])
 
     def build(sim):
         wick = sim.body("wick", size=(12, 20), at=(20, 16), velocity=(60, 0))
@@ -464,7 +478,7 @@ def test_a_hit_stop_holds_one_clock_for_frames_of_another():
 def everything(setup):
     sim = lt.Sim(setup, level=QUAY, actions=("a", "b", "c", "d"))
     play, _ = sim.clock("play"), sim.clock("menu")
-    summed = Summed(32, "up", True, "subtract")
+    summed = SummedTimer(32, "up", True, "subtract")
     parts = {
         "a": [sim.cooldown("rest", 9, charges=2), sim.stock("oil", 3, 11), sim.chain("hops", 3, 7, style="summed")],
         "b": [
@@ -473,7 +487,7 @@ def everything(setup):
             sim.stopwatch("lap", style=summed),
         ],
     }
-    opening, stat, grace = sim.opening("way", 6), sim.stat("speed", 10), sim.grace("grace", 8)
+    opening, stat, grace = sim.time_window("way", 6), sim.stat("speed", 10), sim.grace("grace", 8)
     warmth = sim.meter("warmth", 3, rate="-1/3", recovers=1, recovers_after=5, marks=[1])
     sim.interval("drip", "0.07s", style=summed)
     pose = sim.animation("pose", STRIKES, "idle")
@@ -509,7 +523,7 @@ def test_everything_that_counts_is_restored_in_the_middle():
     [
         (lambda sim: sim.countdown("p", 0), "has to be at least 1"),
         (lambda sim: sim.countdown("p", 3, each="minute"), "each is 'frame' or 'second'"),
-        (lambda sim: sim.countdown("p", 3, style="float"), "style is 'exact', 'summed' or lt.Summed"),
+        (lambda sim: sim.countdown("p", 3, style="float"), "style is 'exact', 'summed' or lt.SummedTimer"),
         (lambda sim: sim.cooldown("p", 3, charges=0), "charges, at least 1"),
         (lambda sim: sim.cooldown("p", 3).done(), "done\\(\\) is for since='end'"),
         (lambda sim: sim.stock("p", 0, 3), "uses, at least 1"),
@@ -525,7 +539,7 @@ def test_everything_that_counts_is_restored_in_the_middle():
     ],
 )
 def test_what_cannot_count_is_told_so(make, said):
-    with pytest.raises(lt.LarkError, match=said):
+    with pytest.raises(lt.LarkTallyError, match=said):
         run(make, 3)
 
 
@@ -569,10 +583,11 @@ def on_a_clock(make, ops, rates, frames=45):
 
 ONCE = {
     "delay": (lambda n: lambda s: s.delay("p", n, clock="c"), {"start": "start", "end": "call_off"}, "due"),
-    "opening": (lambda n: lambda s: s.opening("p", n, clock="c"), {"start": "open", "end": "take"}, "closed"),
+    "opening": (lambda n: lambda s: s.time_window("p", n, clock="c"), {"start": "open", "end": "take"}, "closed"),
 }
 
 
+@pytest.mark.slow
 @settings(max_examples=100, deadline=None)
 @given(st.sampled_from(list(ONCE)), calls, st.integers(1, 9), clock_changes)
 def test_a_delay_and_an_opening_end_n_ticks_after_they_began_unless_ended_before(kind, ops, length, rates):
@@ -605,6 +620,7 @@ def test_a_delay_and_an_opening_end_n_ticks_after_they_began_unless_ended_before
     assert [e.row for e in trace.events.named(said)] == ends
 
 
+@pytest.mark.slow
 @settings(max_examples=100, deadline=None)
 @given(calls, clock_changes)
 def test_a_stopwatch_counts_the_ticks_in_which_it_ran(ops, rates):
@@ -628,6 +644,7 @@ def test_a_stopwatch_counts_the_ticks_in_which_it_ran(ops, rates):
         assert trace["p.seconds"][row] == count // 60
 
 
+@pytest.mark.slow
 @settings(max_examples=100, deadline=None)
 @given(st.integers(1, 6), st.sets(st.integers(1, 40), max_size=25), st.sampled_from(["wait", "reset"]), clock_changes)
 def test_an_interval_counts_the_ticks_in_which_its_condition_holds(length, off, otherwise, rates):
@@ -636,7 +653,7 @@ def test_an_interval_counts_the_ticks_in_which_its_condition_holds(length, off, 
         sim.interval("p", length, runs_while="on", otherwise=otherwise, clock="c")
 
         def act(now):
-            on.now = now.frame not in off
+            on.value = now.frame not in off
             if now.frame in rates:
                 clock.run(rates[now.frame])
 

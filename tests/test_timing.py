@@ -41,13 +41,13 @@ def test_durations_become_whole_frames(duration, rate, frames):
     ],
 )
 def test_what_is_not_exact_is_an_error(duration, rate, said):
-    with pytest.raises(lt.LarkError, match=said):
+    with pytest.raises(lt.LarkTallyError, match=said):
         lt.frames_in(duration, rate and lt.Rate(rate))
 
 
 @pytest.mark.parametrize("rate", [0, -1, 59.94, "abc", "1/0", True, 10**7])
 def test_rates_that_are_no_rates(rate):
-    with pytest.raises(lt.LarkError, match="rate"):
+    with pytest.raises(lt.LarkTallyError, match="rate"):
         lt.Rate(rate)
 
 

@@ -12,7 +12,7 @@ import larktally as lt
 
 
 def hopper(setup):
-    sim = lt.Sim(setup, level=lt.Level([lt.box_at((0, 0), (400, 16))]), actions=("hop",))
+    sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((0, 0), (400, 16))]), actions=("hop",))
     wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
     speed, double = setup.param("speed", 300.0), setup.param("double", False)
     rest = setup.duration("rest", "0.5s")
@@ -105,7 +105,7 @@ def test_scripts_and_seeds_are_varied_and_a_run_that_fails_does_not_end_the_othe
     ],
 )
 def test_what_cannot_be_varied_is_told(leap, given, said):
-    with pytest.raises(lt.LarkError, match=said.replace("(", ".").replace(")", ".")):
+    with pytest.raises(lt.LarkTallyError, match=said.replace("(", ".").replace(")", ".")):
         lt.vary(leap, **given)
 
 
@@ -132,19 +132,19 @@ def test_the_smallest_script_that_breaks_a_claim_is_found_and_runs_to_the_same_b
         claims=[lt.claim("one hop at a time", "always(implies(pressed('hop'), prev(wick.grounded)))")],
     )
     assert len(doubled.inputs.spans) > 10
-    found = lt.smallest(doubled)
+    found = lt.shrink(doubled)
     assert found.after == (2, 3) and found.code == "lt.InputScript().press('hop', 1).press('hop', 3)"
     assert found.result.verdict == "broken" and found.runs <= 500 and found.before == (len(doubled.inputs.spans), 400)
     again = lt.record(found.scenario)
     assert again.digest == found.trace.digest and lt.check(again, doubled.claims)[0].breaches[0].row == 3
     assert "is still broken with 2 presses in 3 frames, where there were" in str(found)
-    assert lt.smallest(doubled, most=3).runs == 3
+    assert lt.shrink(doubled, most=3).runs == 3
     for given, said in ((("one hop at a time",), ""), (("one hop at",), "no claim 'one hop at'; did you mean")):
         if said:
-            with pytest.raises(lt.LarkError, match=said):
-                lt.smallest(doubled, *given)
-    with pytest.raises(lt.LarkError, match="leap: no claim is broken in it"):
-        lt.smallest(leap.changed(params={"speed": 360}))
+            with pytest.raises(lt.LarkTallyError, match=said):
+                lt.shrink(doubled, *given)
+    with pytest.raises(lt.LarkTallyError, match="leap: no claim is broken in it"):
+        lt.shrink(leap.changed(params={"speed": 360}))
 
 
 def test_holds_are_shortened_and_moved_together_and_what_fails_is_no_breach():
@@ -166,7 +166,7 @@ def test_holds_are_shortened_and_moved_together_and_what_fails_is_no_breach():
     run = lt.Scenario(
         Boiler, frames=200, inputs=script.tap("whistle", 5, 20, 9), claims=[lt.claim("cool", "always(heat < 15)")]
     )
-    found = lt.smallest(run)
+    found = lt.shrink(run)
     assert found.after == (1, 15) and found.code == "lt.InputScript().hold('stoke', 1, 15)"
     assert found.trace["heat"][-1] == 15
 
@@ -180,16 +180,16 @@ def test_random_scripts_look_for_a_breach_and_the_same_call_finds_the_same(leap,
     none = lt.find_breach(leap.changed(params={"speed": 360}, claims=[*leap.claims[1:], idle]), 20)
     assert (none.broken, none.tries, none.untested) == (None, 20, ("never out",))
     assert str(none) == "no claim is broken in 20 random scripts\n  never put to the test: 'never out'"
-    with pytest.raises(lt.LarkError, match="no claim 'beam'"):
+    with pytest.raises(lt.LarkTallyError, match="no claim 'beam'"):
         lt.find_breach(leap, 5, "beam")
-    with pytest.raises(lt.LarkError, match="leap has no claims to break"):
+    with pytest.raises(lt.LarkTallyError, match="leap has no claims to break"):
         lt.find_breach(leap.changed(claims=()), 5)
-    kept = call("smallest", leap_file, "--random", "5", "--claim", "and under the beam")
+    kept = call("shrink", leap_file, "--random", "5", "--claim", "and under the beam")
     assert kept.exit_code == 0 and "leap: no claim is broken in 5 random scripts" in kept.output
     leap_file.write_text(MODEL.replace("300.0", "450.0"))
     script = leap_file.with_suffix(".csv")
-    broken = call("smallest", leap_file, "--random", "50", "--claim", "and under the beam", "--out", script)
+    broken = call("shrink", leap_file, "--random", "50", "--claim", "and under the beam", "--out", script)
     assert broken.exit_code == 1 and "is still broken with 1 press in" in broken.output and "why " in broken.output
     assert lt.InputScript.from_csv(script).spans[0].action == "hop"
-    plain = json.loads(call("smallest", leap_file, "--json").output)
+    plain = json.loads(call("shrink", leap_file, "--json").output)
     assert plain["claim"]["verdict"] == "broken" and plain["code"].startswith("lt.InputScript().press('hop', 1)")

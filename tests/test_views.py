@@ -35,6 +35,7 @@ def words_in(svg):
     return "".join(ET.parse(svg).getroot().itertext())
 
 
+@pytest.mark.slow
 def test_every_scenario_of_the_canal_keeps_its_claims_at_its_end():
     for name, scenario in evening.SCENARIOS.items():
         trace = lt.record(scenario)
@@ -48,12 +49,14 @@ def test_every_scenario_of_the_canal_keeps_its_claims_at_its_end():
     assert ends == {"evening_won": "won", "evening_lost": "lost"}
 
 
+@pytest.mark.slow
 def test_the_canal_is_restored_in_the_middle_of_its_evening():
     scenario = evening.SCENARIOS["evening_won"]
     inputs = lt.InputScript.from_columns(lt.record(scenario).inputs)
     assert_restores(scenario.subject, inputs, 864, (100, 300, 480, 600, 620, 800))
 
 
+@pytest.mark.slow
 def test_an_evening_gives_the_same_bytes_in_another_process_with_another_hash_seed():
     code = "import larktally as lt; from larktally.demo import evening as e; print(lt.record(e.SCENARIOS['evening_won']).digest)"
     digests = set()
@@ -65,6 +68,7 @@ def test_an_evening_gives_the_same_bytes_in_another_process_with_another_hash_se
     assert digests == {lt.record(evening.SCENARIOS["evening_won"]).digest}
 
 
+@pytest.mark.slow
 def test_a_picture_holds_path_lanes_lines_breaches_and_the_divergence(files, monkeypatch):
     import matplotlib
 
@@ -113,7 +117,7 @@ def test_a_subject_without_a_level_is_drawn_by_its_lanes_and_lines(tmp_path):
     trace = lt.record(Can, lt.InputScript().tap("tap", 5, 9, 4), frames=50)
     assert len(lt.draw_run(trace).axes) == 2
     still = lt.record(Can, frames=5)
-    with pytest.raises(lt.LarkError, match="choose channels to draw"):
+    with pytest.raises(lt.LarkTallyError, match="choose channels to draw"):
         lt.draw_run(still)
 
 
@@ -177,19 +181,17 @@ def test_what_cannot_be_drawn_is_told(files, words, said, monkeypatch):
     assert done.exit_code == 2 and said in done.stderr
 
 
-def test_a_notebook_shows_the_same_tables(monkeypatch, files):
-    import importlib
+def test_a_notebook_shows_the_same_tables(files):
     import types
 
     shown = {}
 
     class Formatter:
-        def for_type_by_name(self, module, name, function):
-            shown[name] = function
+        def for_type(self, kind, function):
+            shown[kind.__name__] = function
 
     shell = types.SimpleNamespace(display_formatter=types.SimpleNamespace(formatters={"text/html": Formatter()}))
-    monkeypatch.setitem(__import__("sys").modules, "IPython", types.SimpleNamespace(get_ipython=lambda: shell))
-    importlib.import_module("larktally")._tell_notebook()
+    lt.load_ipython_extension(shell)
     trace = lt.load_trace(files / "bad.parquet")
     tally = lt.check(trace, quay.CLAIMS)
     assert "BROKEN" in shown["Tally"](tally) and "wick.gait" in shown["Trace"](trace)

@@ -5,6 +5,7 @@ import os
 import re
 import shutil
 import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -16,10 +17,10 @@ from hypothesis import strategies as st
 
 import larktally as lt
 from larktally.cli import main
-from larktally.programs import wire as wires
-from larktally.programs.abilities import abilities_of, columns_of, events_of, row_of
-from larktally.programs.speaking import Misspoke
-from larktally.programs.wire import WireError, pipe_wire
+from larktally.subjects.programs import wire as wires
+from larktally.subjects.programs.handshake import columns_of, events_of, handshake_of, row_of
+from larktally.subjects.programs.rpc import ProtocolError
+from larktally.subjects.programs.wire import WireError, pipe_wire
 
 ROOT = Path(__file__).parent.parent
 
@@ -102,12 +103,12 @@ HELLO = {
     ],
 )
 def test_an_answer_to_hello_that_does_not_fit_is_told_by_its_key(changed, said):
-    with pytest.raises(Misspoke, match=re.escape(said)):
-        abilities_of({**HELLO, **changed})
+    with pytest.raises(ProtocolError, match=re.escape(said)):
+        handshake_of({**HELLO, **changed})
 
 
 def test_rows_columns_and_events_are_checked_where_they_come_in():
-    able = abilities_of(HELLO)
+    able = handshake_of(HELLO)
     assert row_of({"row": {"y": "-inf", "s": "a"}}, able) == (float("-inf"), "a")
     assert columns_of({"columns": {"y": [1, "nan"], "s": ["a", "a"]}}, able, 2)[1] == ["a", "a"]
     assert [(f, e.name, e.source, e.data) for f, e in events_of({"events": [[3, "x"], [4, "y", "w", {"n": 1}]]}, 3, 4)] == [
@@ -123,7 +124,7 @@ def test_rows_columns_and_events_are_checked_where_they_come_in():
         (lambda: events_of({"events": [["x"]]}, 3, 4), "an event is"),
         (lambda: events_of({"events": [[3, "x", "", 4]]}, 3, 4), "an event is"),
     ):
-        with pytest.raises(Misspoke, match=re.escape(said)):
+        with pytest.raises(ProtocolError, match=re.escape(said)):
             call()
 
 
@@ -133,7 +134,7 @@ def test_every_message_on_the_programs_page_is_what_the_library_sends_and_takes(
     taken = [json.loads(line[2:]) for line in re.findall(r"^← .*$", text, re.M)]
     assert [message["method"] for message in sent] == ["hello", "reset", "step", "save", "load", "end"]
     results = {message["method"]: answer.get("result") for message, answer in zip(sent, taken)}
-    able = abilities_of(results["hello"])
+    able = handshake_of(results["hello"])
     assert row_of(results["reset"], able) == (16, "standing") and able.saves and able.actions[1].analog
     step = sent[2]["params"]
     assert columns_of(results["step"], able, step["frames"])[0] == [16, 21.75, 27.25]
@@ -157,13 +158,14 @@ def test_the_block_on_the_programs_page_runs(tmp_path, monkeypatch):
     assert names["trace"].rows == 601 and names["trace"].header.program["command"] == ["./game", "--headless"]
 
 
+@pytest.mark.slow
 def test_the_block_on_the_testing_page_runs_in_a_new_project(tmp_path):
     folder = tmp_path / "game"
     assert CliRunner().invoke(main, ["new", str(folder)]).exit_code == 0
     (block,) = re.findall(r"^```py\n(.*?)^```", (ROOT / "docs" / "testing.md").read_text(encoding="utf-8"), re.M | re.S)
     (folder / "test_model.py").write_text(block)
     shutil.copy(folder / "baselines" / "walk.claims.toml", folder / "walk.claims.toml")
-    words = ["python", "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_model.py"]
+    words = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_model.py"]
     done = subprocess.run(words, cwd=folder, capture_output=True, text=True)
     assert "6 passed" in done.stdout, done.stdout
 
@@ -172,4 +174,4 @@ def test_a_program_that_sends_too_much_of_everything_is_bounded(tmp_path):
     script = tmp_path / "deep.py"
     script.write_text("import sys\nfor line in sys.stdin:\n    print('[' * 100000, flush=True)\n")
     with pytest.raises(lt.SubjectFailed, match="is no JSON"):
-        lt.record(lt.Scenario(lt.Program(["python", str(script)]), frames=3))
+        lt.record(lt.Scenario(lt.Program([sys.executable, str(script)]), frames=3))

@@ -1,6 +1,6 @@
 """A pytest plugin: a fixture that records, checks and compares with baselines; claims files collected as tests.
 
-`lark` is the fixture. `*.claims.toml` beside a trace of the same name is collected, a test for each claim.
+`lark_tally` is the fixture. `*.claims.toml` beside a trace of the same name is collected, a test for each claim.
 `@pytest.mark.rates(30, 60, 120)` runs a test at each of these rates. On a failure the story stands in the report, and the
 trace and its picture are kept in a folder, for a continuous-integration server.
 """
@@ -15,23 +15,24 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 if TYPE_CHECKING:
-    from larktally.claims import Claim, Tally
-    from larktally.runs import BaselineResult, Scenario
-    from larktally.runs.tolerance import Tolerances
-    from larktally.traces import Trace
+    from larktally.claims.claim import Claim
+    from larktally.claims.verdicts import Tally
+    from larktally.comparing.baselines import BaselineResult
+    from larktally.comparing.tolerance import Tolerances
+    from larktally.runs.scenario import Scenario
+    from larktally.traces.trace import Trace
 
-__all__ = ["Lark"]
+__all__ = ["TestRuns"]
 
-_SUFFIXES = (".parquet", ".jsonl", ".csv")
 _KEPT = pytest.StashKey[list[Any]]()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    """--lark-accept and --lark-keep."""
+    """--tally-accept and --tally-keep."""
     group = parser.getgroup("lark tally")
-    group.addoption("--lark-accept", action="store_true", help="make these runs the baselines, and show what changed")
+    group.addoption("--tally-accept", action="store_true", help="make these runs the baselines, and show what changed")
     group.addoption(
-        "--lark-keep", default="lark-failures", metavar="DIR", help="where traces and pictures of failures go"
+        "--tally-keep", default="tally-failures", metavar="DIR", help="where traces and pictures of failures go"
     )
 
 
@@ -44,15 +45,18 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
     """A test marked with rates is run once at each."""
     marker = metafunc.definition.get_closest_marker("rates")
     if marker is not None:
-        metafunc.fixturenames.append("lark_rate")
-        metafunc.parametrize("lark_rate", marker.args, ids=[f"{rate} frames/s" for rate in marker.args])
+        metafunc.fixturenames.append("tally_rate")
+        metafunc.parametrize("tally_rate", marker.args, ids=[f"{rate} frames/s" for rate in marker.args])
 
 
 @pytest.fixture
-def lark(request: pytest.FixtureRequest) -> Iterator[Lark]:
+def lark_tally(request: pytest.FixtureRequest) -> Iterator[TestRuns]:
     """Records scenarios, checks claims, compares with baselines; what fails is kept."""
-    rate = request.node.callspec.params.get("lark_rate") if hasattr(request.node, "callspec") else None
-    helper = Lark(request.path.parent, bool(request.config.getoption("--lark-accept")), rate, request.node)
+    if hasattr(request.node, "callspec"):
+        rate = request.node.callspec.params.get("tally_rate")
+    else:
+        rate = None
+    helper = TestRuns(request.path.parent, bool(request.config.getoption("--tally-accept")), rate, request.node)
     request.node.stash[_KEPT] = helper.seen
     yield helper
 
@@ -62,8 +66,9 @@ def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[Any]) -> 
     """Keeps the traces of a test that failed, and says where."""
     report = yield
     traces = item.stash.get(_KEPT, [])
+    # A test that failed before it recorded anything has nothing to keep.
     if report.when == "call" and report.failed and traces:
-        folder = Path(item.config.getoption("--lark-keep")) / re.sub(r"[^\w.-]+", "_", item.name)
+        folder = Path(item.config.getoption("--tally-keep")) / re.sub(r"[^\w.-]+", "_", item.name)
         kept = [path for trace in traces for path in _kept(trace, folder)]
         report.sections.append(("kept by lark tally", "\n".join(map(str, kept))))
     return report
@@ -76,8 +81,10 @@ def pytest_collect_file(file_path: Path, parent: pytest.Collector) -> pytest.Col
     return None
 
 
-class Lark:
-    """What the fixture `lark` gives a test. `rate` is that of the marker rates, None without it."""
+class TestRuns:
+    """What the fixture `lark_tally` gives a test. `rate` is that of the marker rates, None without it."""
+
+    __test__ = False  # pytest would take the class for one of tests, by its name
 
     def __init__(self, folder: Path, accept: bool, rate: Any, node: Any) -> None:
         self.rate = rate
@@ -87,7 +94,7 @@ class Lark:
 
     def record(self, scenario: Scenario, claims: Iterable[Claim] | None = None) -> Trace:
         """Records a scenario and asserts its claims, or the ones given; at the marker's rate where there is one."""
-        from larktally.runs import record
+        from larktally.runs.record import record
 
         trace = record(scenario if self.rate is None else scenario.changed(rate=self.rate))
         self._see(trace)
@@ -99,9 +106,9 @@ class Lark:
 
     def check(self, trace: Trace, claims: Iterable[Claim] | str | Path) -> Tally:
         """Asserts claims, or those of a file beside the test, on a trace; the tally."""
-        from larktally.claims import check, load_claims
-        from larktally.claims.story import tally_text
-        from larktally.runs.explaining.causes import causes_of_breaches, lines_by_claim
+        from larktally.claims.checking import check
+        from larktally.claims.files import load_claims
+        from larktally.explain.causes import causes_of_breaches, lines_by_claim
 
         self._see(trace)
         if isinstance(claims, str | Path):
@@ -109,15 +116,18 @@ class Lark:
         tally = check(trace, claims)
         if not tally.passed:
             scenario = self._made_by.get(id(trace))
-            causes = causes_of_breaches(trace, scenario, tally) if scenario is not None else {}
-            pytest.fail(tally_text(tally, lines_by_claim(causes)), pytrace=False)
+            if scenario is not None:
+                causes = causes_of_breaches(trace, scenario, tally)
+            else:
+                causes = {}
+            pytest.fail(tally.report(lines_by_claim(causes)).text(), pytrace=False)
         return tally
 
     def baseline(self, trace: Trace, name: str = "", tolerance: Tolerances = None) -> BaselineResult:
-        """Asserts that a run is what its baseline says, in the folder `baselines` beside the test; --lark-accept makes it
+        """Asserts that a run is what its baseline says, in the folder `baselines` beside the test; --tally-accept makes it
         the baseline and shows what changed."""
-        from larktally.runs import Baselines
-        from larktally.runs.explaining.causes import causes_of_divergence
+        from larktally.comparing.baselines import Baselines
+        from larktally.explain.causes import causes_of_divergence
 
         self._see(trace)
         default = re.sub(r"[^\w.-]+", "_", self._node.name)
@@ -126,13 +136,15 @@ class Lark:
         )
         if not result.passed:
             scenario = self._made_by.get(id(trace))
-            why = causes_of_divergence(trace, scenario, result.divergence) if scenario is not None else None
-            said = [
+            why = None
+            if scenario is not None:
+                why = causes_of_divergence(trace, scenario, result.divergence)
+            lines = [
                 str(result),
                 *([why.told()] if why is not None else []),
-                "--lark-accept makes this run the baseline",
+                "--tally-accept makes this run the baseline",
             ]
-            pytest.fail("\n".join(said), pytrace=False)
+            pytest.fail("\n".join(lines), pytrace=False)
         if self._accept:
             print(result)
         return result
@@ -148,15 +160,18 @@ class ClaimsFile(pytest.File):
 
     def collect(self) -> Iterator[pytest.Item]:
         """A test for each claim; a file that is broken is one failing test that says so."""
-        from larktally.claims import load_claims
-        from larktally.errors import LarkError
-        from larktally.traces import load_trace
+        from larktally.claims.files import load_claims
+        from larktally.errors import LarkTallyError
+        from larktally.traces.trace import load_trace
 
         beside = _trace_beside(self.path)
         try:
-            trace = load_trace(beside) if beside is not None else None
+            if beside is not None:
+                trace = load_trace(beside)
+            else:
+                trace = None
             claims = load_claims(self.path, trace.channels if trace is not None else ())
-        except LarkError as error:
+        except LarkTallyError as error:
             yield ClaimItem.from_parent(self, name="the files", claim=None, trace=None, broken=str(error))
             return
         for claim in claims:
@@ -172,14 +187,14 @@ class ClaimItem(pytest.Item):
 
     def runtest(self) -> None:
         """Fails with the claim's story where it is not kept."""
-        from larktally.claims import check
-        from larktally.errors import LarkError
+        from larktally.claims.checking import check
+        from larktally.errors import LarkTallyError
 
         if self._broken:
             raise NotKept(self._broken)
         try:
             tally = check(self._trace, [self._claim])
-        except LarkError as error:
+        except LarkTallyError as error:
             raise NotKept(str(error)) from None
         if not tally.passed:
             raise NotKept(str(tally[0]))
@@ -200,13 +215,16 @@ class NotKept(Exception):
 
 
 def _trace_beside(path: Path) -> Path | None:
+    from larktally.traces.formats import FORMATS
+
     stem = path.name.removesuffix(".claims.toml")
-    return next((found for suffix in _SUFFIXES if (found := path.with_name(stem + suffix)).exists()), None)
+    beside = (path.with_name(stem + one.suffix) for one in FORMATS if one.reads)
+    return next((found for found in beside if found.exists()), None)
 
 
 def _kept(trace: Trace, folder: Path) -> list[Path]:
     """The trace and its picture, in a folder."""
-    from larktally.errors import LarkError
+    from larktally.errors import LarkTallyError
 
     folder.mkdir(parents=True, exist_ok=True)
     name = re.sub(r"[^\w.-]+", "_", trace.header.scenario or trace.header.subject or "trace")
@@ -215,6 +233,6 @@ def _kept(trace: Trace, folder: Path) -> list[Path]:
         from larktally.views.picture import draw_run, save_picture
 
         kept.append(save_picture(draw_run(trace), folder / f"{name}.png"))
-    except LarkError:
+    except LarkTallyError:
         pass
     return kept

@@ -10,11 +10,12 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
 
-from larktally.errors import LarkError
+from larktally.errors import LarkTallyError
 from larktally.timing import Duration, as_rate, exact_seconds
 
-__all__ = ["Style", "Summed", "DurationRow", "durations", "as_style", "frames_of", "STYLES", "RATES"]
+__all__ = ["Style", "SummedTimer", "DurationRow", "durations", "as_style", "frames_of", "STYLES", "RATES"]
 
+# Four days at 60 frames/s.
 LONGEST = 20_000_000
 CHUNK = 65_536
 RATES = ("30", "50", "60", "90", "120", "144", "240", "60000/1001")
@@ -22,21 +23,21 @@ _WIDTHS: dict[int, Any] = {32: np.float32, 64: np.float64}
 
 
 @dataclass(frozen=True, slots=True)
-class Summed:
+class SummedTimer:
     """How a game sums: the `width` of its floats; counting `down` from the length or `up` to it; whether reaching the
     end exactly is enough (`at_end=True`: <= 0 or >= length) or it has to be passed (< 0 or >); and what stands after
     the end: `then="reset"` begins again from the full length, `then="subtract"` keeps what was too much."""
 
     width: int = 64
-    way: Literal["down", "up"] = "down"
+    direction: Literal["down", "up"] = "down"
     at_end: bool = True
     then: Literal["reset", "subtract"] = "reset"
 
     def __post_init__(self) -> None:
         if self.width not in _WIDTHS:
-            raise LarkError(f"floats are 32 or 64 bits wide, not {self.width!r}")
-        if self.way not in ("down", "up") or self.then not in ("reset", "subtract"):
-            raise LarkError(f"a summed time counts 'down' or 'up', then 'reset' or 'subtract'; not {self!r}")
+            raise LarkTallyError(f"floats are 32 or 64 bits wide, not {self.width!r}")
+        if self.direction not in ("down", "up") or self.then not in ("reset", "subtract"):
+            raise LarkTallyError(f"a summed time counts 'down' or 'up', then 'reset' or 'subtract'; not {self!r}")
 
     @property
     def kind(self) -> Any:
@@ -45,58 +46,87 @@ class Summed:
 
     def first(self, seconds: Fraction, carry: float = 0.0) -> float:
         """The sum as a time of so many seconds begins; `carry` is what was too much before, where it subtracts."""
-        length = self.kind(float(seconds)) if self.way == "down" else self.kind(0)
-        return float(self.kind(carry) + length if self.then == "subtract" else length)
+        if self.direction == "down":
+            length = self.kind(float(seconds))
+        else:
+            length = self.kind(0)
+        if self.then == "subtract":
+            return float(self.kind(carry) + length)
+        return float(length)
 
     def next(self, total: float, rate: Fraction) -> float:
         """The sum one frame later: one addition of float(1/rate)."""
+        # Rounded once, as the constant in a game's own source is.
         step = self.kind(float(1 / rate))
-        return float(self.kind(total) - step if self.way == "down" else self.kind(total) + step)
+        if self.direction == "down":
+            return float(self.kind(total) - step)
+        return float(self.kind(total) + step)
 
     def over(self, total: Any, seconds: Fraction) -> Any:
         """Whether a sum says that the time is over."""
-        if self.way == "down":
-            return total <= 0 if self.at_end else total < 0
+        if self.direction == "down":
+            if self.at_end:
+                return total <= 0
+            return total < 0
         length = self.kind(float(seconds))
-        return total >= length if self.at_end else total > length
+        if self.at_end:
+            return total >= length
+        return total > length
 
     def carry(self, total: float, seconds: Fraction) -> float:
         """What is too much once it is over."""
-        return float(total if self.way == "down" else self.kind(total) - self.kind(float(seconds)))
+        if self.direction == "down":
+            return float(total)
+        return float(self.kind(total) - self.kind(float(seconds)))
 
     def __str__(self) -> str:
-        sign = ("<= 0" if self.at_end else "< 0") if self.way == "down" else (">= t" if self.at_end else "> t")
-        return f"float{self.width} {self.way} {sign}"
+        if self.direction == "down":
+            sign = "< 0"
+            if self.at_end:
+                sign = "<= 0"
+        else:
+            sign = "> t"
+            if self.at_end:
+                sign = ">= t"
+        return f"float{self.width} {self.direction} {sign}"
 
 
-STYLES = tuple(Summed(width, way, at_end) for width in (64, 32) for way in ("down", "up") for at_end in (True, False))
-Style: TypeAlias = "Summed | str | None"
+STYLES = tuple(
+    SummedTimer(width, direction, at_end)
+    for width in (64, 32)
+    for direction in ("down", "up")
+    for at_end in (True, False)
+)
+Style: TypeAlias = "SummedTimer | str | None"
 
 
-def as_style(style: Style) -> Summed | None:
-    """What a timer's `style=` says: None or "exact", "summed", or a Summed with its own choices."""
+def as_style(style: Style) -> SummedTimer | None:
+    """What a timer's `style=` says: None or "exact", "summed", or a SummedTimer with its own choices."""
     if style is None or style == "exact":
         return None
     if style == "summed":
-        return Summed()
-    if not isinstance(style, Summed):
-        raise LarkError(f"style is 'exact', 'summed' or lt.Summed(…), not {style!r}")
+        return SummedTimer()
+    if not isinstance(style, SummedTimer):
+        raise LarkTallyError(f"style is 'exact', 'summed' or lt.SummedTimer(…), not {style!r}")
     return style
 
 
 @lru_cache(maxsize=1024)
-def frames_of(seconds: Fraction, rate: Fraction, style: Summed, carry: float = 0.0) -> tuple[int, float]:
+def frames_of(seconds: Fraction, rate: Fraction, style: SummedTimer, carry: float = 0.0) -> tuple[int, float]:
     """In which frame a summed time of so many seconds ends, and what is carried into the next where it subtracts.
 
-    The sum is the literal loop's, bit for bit: one addition of float(1/rate) a frame. Raises LarkError for a time that
+    The sum is the literal loop's, bit for bit: one addition of float(1/rate) a frame. Raises LarkTallyError for a time that
     never ends, because a step is too small to change the sum, or ends after more than 20,000,000 frames.
     """
     kind = style.kind
     step = kind(float(1 / rate))
     current = kind(style.first(seconds, carry))
-    change = -step if style.way == "down" else step
+    change = step
+    if style.direction == "down":
+        change = -step
     done = 0
     while done < LONGEST:
+        # accumulate adds strictly from left to right, each sum rounded: the literal loop, in C.
         steps = np.full(CHUNK + 1, change, dtype=kind)
         steps[0] = current
         sums = np.add.accumulate(steps, dtype=kind)[1:]
@@ -104,12 +134,13 @@ def frames_of(seconds: Fraction, rate: Fraction, style: Summed, carry: float = 0
         if over.any():
             first = int(over.argmax())
             return done + first + 1, style.carry(float(sums[first]), seconds)
+        # A step that is lost in the rounding is lost in every frame to come.
         if sums[-1] == sums[-2]:
-            raise LarkError(
+            raise LarkTallyError(
                 f"a time of {float(seconds):g} s summed as {style} never ends: a frame is too small to change it"
             )
         current, done = sums[-1], done + CHUNK
-    raise LarkError(f"a time of {float(seconds):g} s is more than {LONGEST} frames")
+    raise LarkTallyError(f"a time of {float(seconds):g} s is more than {LONGEST} frames")
 
 
 class DurationRow(NamedTuple):
@@ -127,7 +158,9 @@ class DurationRow(NamedTuple):
     @property
     def exact_frames(self) -> int | None:
         """The frames, where they are whole."""
-        return self.exact.numerator if self.exact.denominator == 1 else None
+        if self.exact.denominator == 1:
+            return self.exact.numerator
+        return None
 
     @property
     def over_in(self) -> int:
@@ -137,11 +170,15 @@ class DurationRow(NamedTuple):
     @property
     def apart(self) -> dict[str, int]:
         """The styles that fire in another frame, and by how many."""
-        return {name: fired - self.over_in for name, fired in self.styles.items() if fired != self.over_in}
+        found: dict[str, int] = {}
+        for name, fired in self.styles.items():
+            if fired != self.over_in:
+                found[name] = fired - self.over_in
+        return found
 
 
 def durations(
-    times: Iterable[Duration], rates: Iterable[Any] = RATES, styles: Sequence[Summed] = STYLES
+    times: Iterable[Duration], rates: Iterable[Any] = RATES, styles: Sequence[SummedTimer] = STYLES
 ) -> list[DurationRow]:
     """In which frame each duration ends at each rate, exact and summed in each style.
 
@@ -149,7 +186,7 @@ def durations(
     >>> row.exact_frames, row.styles["float64 down <= 0"], row.styles["float64 down < 0"]
     (6, 7, 7)
 
-    Raises LarkError for what is no time or no rate.
+    Raises LarkTallyError for what is no time or no rate.
     """
     rows = []
     for time in [times] if isinstance(times, (str, int)) else list(times):
@@ -157,7 +194,9 @@ def durations(
             rate = as_rate(text)
             seconds = exact_seconds(time, rate)
             if not 0 < seconds <= 86_400:
-                raise LarkError(f"duration {time!r}: between 0 and 86400 s, please")
-            fired = {str(style): frames_of(seconds, rate, style)[0] for style in styles}
+                raise LarkTallyError(f"duration {time!r}: between 0 and 86400 s, please")
+            fired = {}
+            for style in styles:
+                fired[str(style)] = frames_of(seconds, rate, style)[0]
             rows.append(DurationRow(str(time), str(rate), seconds * rate, fired))
     return rows

@@ -1,6 +1,5 @@
-"""Machines as documents: coverage, findings, diagrams, state-chart interchange."""
+"""Machines as documents: what is odd about them, diagrams, state-chart interchange."""
 
-from larktally.charts.covering import Coverage, coverage, outline_of
 from larktally.charts.dot import chart_to_dot
 from larktally.charts.inspecting import Finding, findings, priorities
 from larktally.charts.reading import chart_from_text, read_chart
@@ -8,15 +7,12 @@ from larktally.charts.scxml import chart_to_scxml
 from larktally.charts.svg import chart_to_svg
 
 __all__ = [
-    "Coverage",
     "Finding",
     "chart_from_text",
     "chart_to_dot",
     "chart_to_scxml",
     "chart_to_svg",
-    "coverage",
     "findings",
-    "outline_of",
     "priorities",
     "read_chart",
 ]

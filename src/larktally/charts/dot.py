@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import subprocess
 
-from larktally.charts.covering import Coverage
+from larktally.explain.coverage import Coverage
 from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, parents_of
 
 __all__ = ["chart_to_dot", "graphviz_svg"]
@@ -15,7 +15,10 @@ FILL, INK, PALE = "#d3e6f3", "#1d3a52", "#8a8f94"
 
 def chart_to_dot(outline: Outline, coverage: Coverage | None = None) -> str:
     """A machine as a DOT digraph: visited states filled and counts on the arrows where a coverage is given."""
-    visits = {one.state: one.visits for one in coverage.states} if coverage else {}
+    if coverage:
+        visits = {one.state: one.visits for one in coverage.states}
+    else:
+        visits = {}
     lines = [f"digraph {_quoted(outline.name)} {{", "  rankdir=TB; compound=true; nodesep=0.5; ranksep=0.6;"]
     lines += ['  node [shape=box, style="rounded,filled", fillcolor=white, fontname="Helvetica", fontsize=12];']
     lines += ['  edge [fontname="Helvetica", fontsize=10];', '  ":start" [shape=point, width=0.16, fillcolor=black];']
@@ -37,6 +40,7 @@ def graphviz_svg(dot: str) -> str | None:
     if program is None:
         return None
     try:
+        # Large machines can keep a layout busy for minutes.
         done = subprocess.run([program, "-Tsvg"], input=dot.encode(), capture_output=True, timeout=20, check=True)
     except (OSError, subprocess.SubprocessError):
         return None
@@ -55,9 +59,16 @@ def _states(outline: Outline, inside: tuple[str, ...], visits: dict[str, int], i
             lines += [*_states(outline, (*inside, state), visits, indent + "  "), f"{indent}}}"]
     for leaf in outline.leaves:
         if parents_of(leaf) == inside:
-            count = f"\\n×{visits[leaf]}" if visits.get(leaf) else ""
-            fill = f', fillcolor="{FILL}"' if visits.get(leaf) else ""
-            rim = ", peripheries=2" if leaf in outline.final else ""
+            count = ""
+            if visits.get(leaf):
+                count = f"\\n×{visits[leaf]}"
+            if visits.get(leaf):
+                fill = f', fillcolor="{FILL}"'
+            else:
+                fill = ""
+            rim = ""
+            if leaf in outline.final:
+                rim = ", peripheries=2"
             lines.append(f'{indent}{_quoted(leaf)} [label={_quoted(_short(leaf))[:-1]}{count}"{fill}{rim}];')
     return lines
 
@@ -67,10 +78,15 @@ def _arrow(outline: Outline, rank: int, rule: Rule, source: str, taken: int | No
     tail, leaves = _end(outline, ":any" if source == ANY else source, "ltail")
     aim = {BACK: ":back", STAY: source if source != ANY else ":any"}.get(rule.target, rule.target)
     head, enters = _end(outline, aim, "lhead")
-    ink = f', color="{PALE}", style=dashed' if taken == 0 else ""
+    ink = ""
+    if taken == 0:
+        ink = f', color="{PALE}", style=dashed'
     words = f"{rank}. {rule.condition or rule.name}" + ("" if taken is None else f"  ×{taken}")
     middle = _quoted(f":rule {rank} {source}")
-    font = f', fontcolor="{PALE}"' if taken == 0 else ""
+    if taken == 0:
+        font = f', fontcolor="{PALE}"'
+    else:
+        font = ""
     return [
         f"  {middle} [label={_quoted(words)}, shape=plaintext, style=filled, fontsize=10, margin=0.03, height=0{font}];",
         f"  {_quoted(tail)} -> {middle} [arrowhead=none{leaves}{ink}];",

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 from larktally.traces.outline import BACK, STAY, Outline, Rule, parents_of
 
-__all__ = ["Finding", "findings", "priorities", "landing"]
+__all__ = ["Finding", "findings", "priorities"]
 
 
 class Finding(NamedTuple):
@@ -30,34 +30,23 @@ def findings(outline: Outline) -> list[Finding]:
 
 def priorities(outline: Outline) -> list[dict[str, Any]]:
     """Every rule in the order in which it is tried in each state: state, rank (1 is first), rule, to, condition."""
-    return [
-        {
-            "state": leaf,
-            "rank": rank,
-            "rule": rule.name,
-            "to": rule.target,
-            "condition": rule.condition,
-            "does": rule.does,
-        }
-        for leaf in outline.leaves
-        for rank, rule in enumerate(outline.tried_in(leaf), 1)
-    ]
+    found: list[dict[str, Any]] = []
+    for leaf in outline.leaves:
+        for rank, rule in enumerate(outline.tried_in(leaf), 1):
+            found.append(
+                {
+                    "state": leaf,
+                    "rank": rank,
+                    "rule": rule.name,
+                    "to": rule.target,
+                    "condition": rule.condition,
+                    "does": rule.does,
+                }
+            )
+    return found
 
 
-def landing(outline: Outline, state: str) -> set[str]:
-    """The leaves in which one may land that enters a state: one, or all inside where it remembers."""
-    if state in outline.leaves:
-        return {state}
-    if state in outline.remember:
-        return {leaf for leaf in outline.leaves if leaf.startswith(state + "/")}
-    inside = [s for s in (*outline.leaves, *outline.composites) if s.startswith(state + "/")]
-    depth = state.count("/") + 2
-    children = list(dict.fromkeys("/".join(s.split("/")[:depth]) for s in inside))
-    child = outline.initial.get(state, children[0])
-    return landing(outline, child if child.startswith(state + "/") else f"{state}/{child}")
-
-
-def _ways(outline: Outline) -> dict[str, set[str]]:
+def _exits(outline: Outline) -> dict[str, set[str]]:
     """For each leaf, the leaves that one transition may lead to; BACK leads to whatever was pushed."""
     pushed = {
         leaf
@@ -65,25 +54,26 @@ def _ways(outline: Outline) -> dict[str, set[str]]:
         for rule in outline.tried_in(leaf)
         if rule.push and rule.target not in (BACK, STAY)
     }
-    ways: dict[str, set[str]] = {}
+    exits: dict[str, set[str]] = {}
     for leaf in outline.leaves:
-        ways[leaf] = set()
+        exits[leaf] = set()
         for rule in outline.tried_in(leaf):
             if rule.target == BACK:
-                ways[leaf] |= pushed
+                exits[leaf] |= pushed
             elif rule.target != STAY:
-                ways[leaf] |= landing(outline, rule.target)
-    return ways
+                exits[leaf] |= outline.landing(rule.target)
+    return exits
 
 
 def _unreachable(outline: Outline) -> list[Finding]:
-    ways = _ways(outline)
-    seen, ahead = set(), [*landing(outline, outline.start)]
+    exits = _exits(outline)
+    seen, ahead = set(), [*outline.landing(outline.start)]
     while ahead:
         leaf = ahead.pop()
         if leaf not in seen:
             seen.add(leaf)
-            ahead += ways[leaf]
+            # A walk over the states, each looked at once, so that circles end.
+            ahead += exits[leaf]
     return [
         Finding(
             "unreachable",
@@ -97,24 +87,31 @@ def _unreachable(outline: Outline) -> list[Finding]:
 
 
 def _stuck(outline: Outline) -> list[Finding]:
-    ways = _ways(outline)
+    exits = _exits(outline)
     final = set(outline.final)
-    return [
-        Finding(
-            "no way out",
-            leaf,
-            f"machine {outline.name!r}: nothing leaves {leaf!r}; where that is meant, say final=({leaf!r},)",
-        )
-        for leaf in outline.leaves
-        if not ways[leaf] - {leaf} and not final & {leaf, *parents_of(leaf)} and len(outline.leaves) > 1
-    ]
+    found: list[Finding] = []
+    for leaf in outline.leaves:
+        if not exits[leaf] - {leaf} and not final & {leaf, *parents_of(leaf)} and len(outline.leaves) > 1:
+            found.append(
+                Finding(
+                    "no way out",
+                    leaf,
+                    f"machine {outline.name!r}: nothing leaves {leaf!r}; where that is meant, say final=({leaf!r},)",
+                )
+            )
+    return found
 
 
 def _shadowed(outline: Outline) -> list[Finding]:
     found = []
     for rule in outline.rules:
-        served = [leaf for leaf in outline.leaves if rule in outline.tried_in(leaf)]
-        before = [_hiding(outline.tried_in(leaf), rule) for leaf in served]
+        served = []
+        for leaf in outline.leaves:
+            if rule in outline.tried_in(leaf):
+                served.append(leaf)
+        before = []
+        for leaf in served:
+            before.append(_hiding(outline.tried_in(leaf), rule))
         if served and all(one is not None for one in before):
             first = next(one.name for one in before if one is not None)
             found.append(

@@ -13,16 +13,17 @@ from typing import TypeAlias
 
 from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, parents_of
 
-__all__ = ["Box", "Wire", "Lane", "Layout", "lay_out", "GLYPH"]
+__all__ = ["StateBox", "Wire", "Lane", "Layout", "lay_out", "GLYPH"]
 
 Counts: TypeAlias = Callable[[str, str], str]
+# The width of a character of the drawing's own monospaced font, so that text is measured without drawing it.
 GLYPH = 7.25
 ROW, HEAD, GAP, INSET, PAD = 22.0, 26.0, 12.0, 22.0, 8.0
 LEFT, TOP, LANE, LONGEST = 46.0, 64.0, 16.0, 64
 
 
 @dataclass(slots=True)
-class Box:
+class StateBox:
     """A state's box; `depth` is how many states are around it; `entry` is the height at which it is entered."""
 
     state: str
@@ -62,7 +63,7 @@ class Lane:
 class Layout:
     """The whole picture, in pixels."""
 
-    boxes: dict[str, Box] = field(default_factory=dict)
+    boxes: dict[str, StateBox] = field(default_factory=dict)
     wires: list[Wire] = field(default_factory=list)
     lanes: list[Lane] = field(default_factory=list)
     words_at: float = 0.0
@@ -73,6 +74,7 @@ class Layout:
 def lay_out(outline: Outline, notes: dict[str, str], counts: Counts) -> Layout:
     """A layout; `notes` stand behind a state's name, `counts` behind a rule's words."""
     layout = Layout()
+    # All boxes as wide as the widest: names stand in one column and are read like a list.
     widest = max(len(state) + len(notes.get(state, "")) + 4 for state in outline.leaves)
     box_width = max(120.0, widest * GLYPH)
     deepest = max(len(parents_of(leaf)) for leaf in outline.leaves)
@@ -96,7 +98,7 @@ def _children(outline: Outline, inside: tuple[str, ...]) -> list[str]:
 
 def _place(layout: Layout, outline: Outline, state: str, x: float, y: float, width: float, counts: Counts) -> float:
     """Puts a state, its rows and the states inside it at (x, y); the height at which it ends."""
-    box = Box(state, x, y, width, depth=len(parents_of(state)), entry=y + HEAD / 2)
+    box = StateBox(state, x, y, width, depth=len(parents_of(state)), entry=y + HEAD / 2)
     box.composite = state in outline.composites
     layout.boxes[state] = box
     row = y + HEAD
@@ -116,8 +118,11 @@ def _place(layout: Layout, outline: Outline, state: str, x: float, y: float, wid
 
 def _words(rank: int, rule: Rule) -> str:
     said = rule.condition or rule.name
-    said = said if len(said) <= LONGEST else said[: LONGEST - 1] + "…"
-    more = " (pushes)" if rule.push else ""
+    if not (len(said) <= LONGEST):
+        said = said[: LONGEST - 1] + "…"
+    more = ""
+    if rule.push:
+        more = " (pushes)"
     goes = {BACK: " → back", STAY: " → stays"}.get(rule.target, "")
     return f"{rank}. {said}{more}{goes}"
 
@@ -131,7 +136,10 @@ def _add_lanes(layout: Layout, first_x: float) -> None:
     places: list[list[tuple[float, float]]] = []
     for target, low, high in sorted(spans, key=lambda span: (span[2] - span[1], span[1])):
         free = [n for n, taken in enumerate(places) if all(high + 6 < a or low - 6 > b for a, b in taken)]
-        n = free[0] if free else len(places)
+        if free:
+            n = free[0]
+        else:
+            n = len(places)
         if not free:
             places.append([])
         places[n].append((low, high))

@@ -9,10 +9,11 @@ from typing import NoReturn
 from xml.etree.ElementTree import Element
 
 from larktally.charts.scxml import DATAMODEL, LARK, SCXML, history_id, joined
-from larktally.claims.text import parse
-from larktally.errors import ClaimError, LarkError, did_you_mean
+from larktally.errors import ClaimError, LarkTallyError
+from larktally.language.text import parse
+from larktally.names import did_you_mean
 from larktally.traces.files import existing_file
-from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, Setting, parents_of
+from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, StateSetting, parents_of
 
 __all__ = ["read_chart", "chart_from_text"]
 
@@ -25,16 +26,17 @@ _STATE_CHILDREN = ("state", "final", "history", "initial", "transition", "onentr
 def read_chart(path: str | Path) -> Outline:
     """The machine of an SCXML file, as an outline for `sim.machine_from`.
 
-    Conditions are in the claims' text language. Raises LarkError naming the file and the element for what machines do
+    Conditions are in the claims' text language. Raises LarkTallyError naming the file and the element for what machines do
     not have (parallel, data models, invoke, send, wildcard events), and for documents with a DTD or entities.
     """
     path = existing_file(path)
+    # Before it is read: a machine of a thousand states has a hundredth of that.
     if path.stat().st_size > LARGEST:
-        raise LarkError(f"{path}: larger than {LARGEST} bytes, so not read")
+        raise LarkTallyError(f"{path}: larger than {LARGEST} bytes, so not read")
     try:
         return chart_from_text(path.read_bytes(), str(path))
     except OSError as error:
-        raise LarkError(f"{path}: cannot be read: {error.strerror or error}") from None
+        raise LarkTallyError(f"{path}: cannot be read: {error.strerror or error}") from None
 
 
 def chart_from_text(text: bytes | str, place: str = "chart") -> Outline:
@@ -43,11 +45,12 @@ def chart_from_text(text: bytes | str, place: str = "chart") -> Outline:
     from defusedxml.ElementTree import ParseError, fromstring
 
     try:
+        # Entities are how a small document becomes a large one, or reads a file.
         root = fromstring(text, forbid_dtd=True)
     except DefusedXmlException:
-        raise LarkError(f"{place}: it has a DTD or entities, which are not read") from None
+        raise LarkTallyError(f"{place}: it has a DTD or entities, which are not read") from None
     except (ParseError, ValueError, LookupError) as error:
-        raise LarkError(f"{place}: not well-formed XML: {error}") from None
+        raise LarkTallyError(f"{place}: not well-formed XML: {error}") from None
     return _Document(root, place).outline()
 
 
@@ -66,7 +69,7 @@ class _Document:
         self._name_states(root, "", 0)
 
     def refuse(self, why: str) -> NoReturn:
-        raise LarkError(f"{self.place}: {why}")
+        raise LarkTallyError(f"{self.place}: {why}")
 
     def outline(self) -> Outline:
         states = tuple(self.elements)
@@ -80,10 +83,14 @@ class _Document:
         for state, element in self.elements.items():
             self._read_hooks(state, element, hooks)
         first = self.root.get("initial")
-        start = self.state(first, "initial of scxml") if first else next(iter(self.elements))
+        if first:
+            start = self.state(first, "initial of scxml")
+        else:
+            start = next(iter(self.elements))
         initial = {s: found for s, e in self.elements.items() if (found := self._initial(s, e))}
         plain = Outline(self.root.get("name") or "machine", states, start, initial)
         leaf = start
+        # A machine starts in a leaf; SCXML may name a state with states inside.
         while leaf in plain.composites:
             leaf = initial.get(leaf) or next(s for s in self.elements if s.startswith(leaf + "/"))
         return Outline(
@@ -101,6 +108,7 @@ class _Document:
         )
 
     def _name_states(self, parent: Element, inside: str, depth: int) -> None:
+        # Documents nested without end would end Python's own stack.
         if depth > DEEPEST:
             self.refuse(f"states lie more than {DEEPEST} deep")
         for element in parent:
@@ -113,8 +121,12 @@ class _Document:
             full = element.get(f"{{{LARK}}}name")
             if full is None:
                 dotted = inside.replace("/", ".").replace(" ", "_") + "."
-                local = name[len(dotted) :] if inside and name.startswith(dotted) else name
-                full = f"{inside}/{local}" if inside else local
+                local = name
+                if inside and name.startswith(dotted):
+                    local = name[len(dotted) :]
+                full = local
+                if inside:
+                    full = f"{inside}/{local}"
             self.names[name] = full
             self.elements[full] = element
             for child in element:
@@ -124,6 +136,7 @@ class _Document:
 
     def _name_history(self, element: Element, full: str, parent: Element) -> None:
         name = element.get("id") or history_id(full)
+        # Over flat states shallow and deep are the same.
         flat = not any(_local(e) == "state" and any(_local(c) in ("state", "final") for c in e) for e in parent)
         if element.get("type", "shallow") != "deep" and not flat:
             self.refuse(
@@ -132,7 +145,7 @@ class _Document:
         self.history[name] = full
 
     def state(self, name: str, where: str) -> str:
-        """The state of an id; raises LarkError with the nearest one."""
+        """The state of an id; raises LarkTallyError with the nearest one."""
         if name not in self.names:
             self.refuse(f"{where}: no state {name!r}{did_you_mean(name, self.names)}")
         return self.names[name]
@@ -142,7 +155,10 @@ class _Document:
             listed = tuple(json.loads(text))
         except (ValueError, TypeError, RecursionError):
             self.refuse("lark:states is no list of states")
-        missing = {s for s in states if s not in listed and not any(str(one).startswith(s + "/") for one in listed)}
+        missing = set()
+        for s in states:
+            if s not in listed and not any(str(one).startswith(s + "/") for one in listed):
+                missing.add(s)
         if missing or set(listed) - set(states):
             self.refuse("lark:states does not name the states of the document")
         return listed
@@ -189,6 +205,7 @@ class _Document:
         for element, source in self._transitions():
             rank = self._count(element, "rank", len(found))
             found.append((rank, source, element))
+        # The order of rules is a machine's own, and a document has them by their state.
         found.sort(key=lambda one: one[0])
         rules: list[tuple[int, Rule]] = []
         for rank, source, element in found:
@@ -227,6 +244,7 @@ class _Document:
         when = own("when") or self._guard(element, where)
         after, every = self._count(element, "after"), self._count(element, "every")
         if not (when or own("asks") or after or every):
+            # SCXML's transition without event or condition is taken at once; here that has to be said.
             when = "true"
         does = self._content(element, where)
         if len(does) > 1:
@@ -239,7 +257,9 @@ class _Document:
     def _target(self, element: Element, source: str, back: bool) -> str:
         target = element.get("target")
         if back or target is None:
-            return BACK if back else STAY
+            if back:
+                return BACK
+            return STAY
         if " " in target.strip():
             self.refuse(f"transition of {source!r} has several targets, {target!r}; a machine is in one state")
         if target in self.history:
@@ -264,12 +284,14 @@ class _Document:
                 parse(cond)
             if len(events) > 1:
                 said = " or ".join(f"event('{event}')" for event in events)
-                return f"({said}) and ({cond})" if cond else said
+                if cond:
+                    return f"({said}) and ({cond})"
+                return said
             return joined(events[0] if events else "", cond)
         except ClaimError as error:
             self.refuse(f"{where}: its condition is in the claims' language: {error}")
 
-    def _settings(self) -> Iterator[Setting]:
+    def _settings(self) -> Iterator[StateSetting]:
         for state, element in self.elements.items():
             for child in element:
                 if child.tag == f"{{{LARK}}}setting":
@@ -277,7 +299,7 @@ class _Document:
                         value = json.loads(child.get("value", ""))
                     except (ValueError, RecursionError):
                         self.refuse(f"state {state!r}: lark:setting has no JSON value")
-                    yield Setting(state, child.get("part", ""), child.get("attribute", ""), value)
+                    yield StateSetting(state, child.get("part", ""), child.get("attribute", ""), value)
 
     def _count(self, element: Element, name: str, default: int = 0) -> int:
         text = element.get(f"{{{LARK}}}{name}")

@@ -6,9 +6,9 @@ import json
 import re
 from xml.etree import ElementTree as tree
 
-from larktally.claims.text import parse
-from larktally.claims.tree import Call, Node, Operation, Text, to_text
 from larktally.errors import ClaimError
+from larktally.language.text import parse
+from larktally.language.tree import Call, Node, Operation, Text, to_text
 from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, parents_of
 
 __all__ = ["chart_to_scxml", "SCXML", "LARK", "DATAMODEL", "EMIT"]
@@ -26,13 +26,18 @@ def chart_to_scxml(outline: Outline) -> str:
     are SCXML's own. Timed and repeated rules, names and order of rules, calls of functions, during hooks, settings,
     push and back, and rules of any state stand in the namespace `urn:larktally:chart:1`.
     """
+    # Module-wide in ElementTree, and without it every element would be called ns0:.
     tree.register_namespace("", SCXML)
     tree.register_namespace("lark", LARK)
     root = tree.Element(_w3c("scxml"), {"version": "1.0", "name": outline.name, "datamodel": DATAMODEL})
     root.set("initial", state_id(outline.start))
+    # Only what SCXML would otherwise read differently: a plain machine is a plain document.
     _set(root, order=outline.order if outline.order != "transition-first" else "")
     _set(root, settle=str(outline.settle) if outline.settle != 1 else "")
-    shown = [s for s in outline.states if s not in outline.composites]
+    shown = []
+    for s in outline.states:
+        if s not in outline.composites:
+            shown.append(s)
     made: dict[str, tree.Element] = {}
     for leaf in shown:
         for state in (*parents_of(leaf), leaf):
@@ -119,7 +124,10 @@ def _split(when: str) -> tuple[str, str]:
     if _event_name(node):
         return _event_name(node), ""
     if isinstance(node, Operation) and node.op == "and" and _event_name(node.args[0]):
-        rest = node.args[1] if len(node.args) == 2 else Operation("and", node.args[1:])
+        if len(node.args) == 2:
+            rest = node.args[1]
+        else:
+            rest = Operation("and", node.args[1:])
         return _event_name(node.args[0]), to_text(rest)
     return "", when
 
@@ -132,7 +140,10 @@ def joined(event: str, cond: str) -> str:
     if not cond:
         return to_text(said)
     node = parse(cond)
-    more = node.args if isinstance(node, Operation) and node.op == "and" else (node,)
+    if isinstance(node, Operation) and node.op == "and":
+        more = node.args
+    else:
+        more = (node,)
     return to_text(Operation("and", (said, *more)))
 
 

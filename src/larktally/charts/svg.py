@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from xml.etree import ElementTree as tree
 
-from larktally.charts.covering import Coverage
 from larktally.charts.dot import chart_to_dot, graphviz_svg
-from larktally.charts.layout import GLYPH, Box, Lane, Layout, Wire, lay_out
+from larktally.charts.layout import GLYPH, Lane, Layout, StateBox, Wire, lay_out
+from larktally.explain.coverage import Coverage
 from larktally.traces.outline import ANY, BACK, STAY, Outline
 
 __all__ = ["chart_to_svg"]
@@ -23,6 +23,7 @@ def chart_to_svg(outline: Outline, coverage: Coverage | None = None, layout: str
     Graphviz where it is installed.
     """
     if layout != "own":
+        # None where Graphviz is not there or fails: a picture that is plainer is better than none.
         drawn = graphviz_svg(chart_to_dot(outline, coverage))
         if drawn is not None:
             return drawn
@@ -30,12 +31,16 @@ def chart_to_svg(outline: Outline, coverage: Coverage | None = None, layout: str
 
 
 def _draw(outline: Outline, coverage: Coverage | None) -> str:
-    notes = {}
+    notes: dict[str, str] = {}
     if coverage is not None:
-        notes = {s.state: f"{s.visits}×, median {s.median:g} rows" for s in coverage.states if s.visits}
+        for s in coverage.states:
+            if s.visits:
+                notes[s.state] = f"{s.visits}×, median {s.median:g} rows"
 
     def taken(rule: str, source: str) -> int:
-        return 1 if coverage is None else coverage.taken_from(rule, source)
+        if coverage is None:
+            return 1
+        return coverage.taken_from(rule, source)
 
     layout = lay_out(outline, notes, lambda rule, source: "" if coverage is None else f"  ×{taken(rule, source)}")
     size = {"width": f"{layout.width:.0f}", "height": f"{layout.height:.0f}"}
@@ -60,27 +65,45 @@ def _subtitle(outline: Outline, coverage: Coverage | None) -> str:
     return f"{seen[0]} of {len(coverage.states)} states, {seen[1]} of {len(coverage.rules)} rules, {coverage.rows} rows"
 
 
-def _draw_box(root: tree.Element, box: Box, outline: Outline, note: str, coverage: Coverage | None) -> None:
+def _draw_box(root: tree.Element, box: StateBox, outline: Outline, note: str, coverage: Coverage | None) -> None:
+    # A state with states inside is visited when one of them is.
     unseen = coverage is not None and not note and not box.composite
     shape = {"x": f"{box.x:g}", "y": f"{box.y:g}", "width": f"{box.width:g}", "height": f"{box.height:g}", "rx": "7"}
-    fill = FILL if note else "none" if box.composite or box.state == ANY else PAPER
-    dashes = {"stroke-dasharray": "4 3"} if unseen or box.state == ANY else {}
-    rim = PALE if unseen or box.composite or box.state == ANY else INK
+    if note:
+        fill = FILL
+    else:
+        fill = PAPER
+        if box.composite or box.state == ANY:
+            fill = "none"
+    dashes = {}
+    if unseen or box.state == ANY:
+        dashes = {"stroke-dasharray": "4 3"}
+    rim = INK
+    if unseen or box.composite or box.state == ANY:
+        rim = PALE
     tree.SubElement(root, "rect", {**shape, "fill": fill, "stroke": rim, "stroke-width": "1.3", **dashes})
     if box.state in outline.final:
         inner = {"x": f"{box.x + 3:g}", "y": f"{box.y + 3:g}", "width": f"{box.width - 6:g}"}
         height = f"{box.height - 6:g}"
         tree.SubElement(root, "rect", {**inner, "height": height, "rx": "5", "fill": "none", "stroke": rim})
-    name = "any state" if box.state == ANY else box.state.rpartition("/")[2]
+    if box.state == ANY:
+        name = "any state"
+    else:
+        name = box.state.rpartition("/")[2]
     _text(root, box.x + 10, box.y + 18, name, weight="bold", fill=PALE if unseen else INK)
     if note:
         _text(root, box.x + box.width - 10 - len(note) * GLYPH, box.y + 18, note)
 
 
 def _draw_wire(root: tree.Element, wire: Wire, layout: Layout, pale: bool) -> None:
-    ink = PALE if pale else WIRE
+    ink = WIRE
+    if pale:
+        ink = PALE
     lane = next((lane for lane in layout.lanes if lane.target == wire.target), None)
-    end = lane.x if lane else layout.words_at + len(wire.words) * GLYPH + 4
+    if lane:
+        end = lane.x
+    else:
+        end = layout.words_at + len(wire.words) * GLYPH + 4
     _line(root, [(wire.x, wire.y), (end, wire.y)], ink, pale)
     if lane:
         tree.SubElement(root, "circle", {"cx": f"{end:g}", "cy": f"{wire.y:g}", "r": "2.6", "fill": ink})
@@ -93,7 +116,9 @@ def _draw_wire(root: tree.Element, wire: Wire, layout: Layout, pale: bool) -> No
 
 def _draw_lane(root: tree.Element, lane: Lane, layout: Layout, taken: list[int]) -> None:
     box, pale = layout.boxes[lane.target], not any(taken)
-    ink = PALE if pale else WIRE
+    ink = WIRE
+    if pale:
+        ink = PALE
     x = box.x + box.width
     _line(root, [(lane.x, lane.low), (lane.x, lane.high)], ink, pale)
     _line(root, [(lane.x, box.entry), (x + 8, box.entry)], ink, pale)
@@ -101,7 +126,7 @@ def _draw_lane(root: tree.Element, lane: Lane, layout: Layout, taken: list[int])
     tree.SubElement(root, "polygon", {"points": tip, "fill": ink})
 
 
-def _draw_start(root: tree.Element, box: Box) -> None:
+def _draw_start(root: tree.Element, box: StateBox) -> None:
     y, x = box.entry, 22.0
     tree.SubElement(root, "circle", {"cx": f"{x:g}", "cy": f"{y:g}", "r": "7", "fill": INK})
     _line(root, [(x, y), (box.x - 8, y)], INK, False)
@@ -111,7 +136,9 @@ def _draw_start(root: tree.Element, box: Box) -> None:
 
 def _line(root: tree.Element, points: list[tuple[float, float]], ink: str, dashed: bool) -> None:
     through = " ".join(f"{x:g},{y:g}" for x, y in points)
-    dashes = {"stroke-dasharray": "4 3"} if dashed else {}
+    dashes = {}
+    if dashed:
+        dashes = {"stroke-dasharray": "4 3"}
     tree.SubElement(
         root, "polyline", {"points": through, "fill": "none", "stroke": ink, "stroke-width": "1.4", **dashes}
     )
@@ -121,8 +148,11 @@ def _text(
     root: tree.Element, x: float, y: float, words: str, fill: str = INK, weight: str = "normal", size: int = 12
 ) -> tree.Element:
     place = {"x": f"{x:g}", "y": f"{y:g}", "fill": fill}
-    style = {"font-weight": weight} if weight != "normal" else {}
-    style |= {"font-size": str(size)} if size != 12 else {}
+    style = {}
+    if weight != "normal":
+        style = {"font-weight": weight}
+    if size != 12:
+        style |= {"font-size": str(size)}
     element = tree.SubElement(root, "text", {**place, **style})
     element.text = words
     return element

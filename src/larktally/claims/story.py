@@ -1,16 +1,22 @@
-"""What a result says to a person: verdict, the deciding values, and the rows around the first breach. Plain text."""
+"""What a result says to a person: verdict, the deciding values, and the rows around the first breach, as blocks."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Protocol
 
 import numpy as np
 
-from larktally.claims.tree import (
+from larktally.claims.claim import Claim
+from larktally.language.columns import Evaluator
+from larktally.language.function import Property
+from larktally.language.functions import PROPERTIES, SIGNALS
+from larktally.language.judgement import Breach, Judgement, Verdict
+from larktally.language.judging import row_text
+from larktally.language.tree import (
     Call,
     ChannelRef,
-    Comparison,
+    Compare,
     Flag,
     Membership,
     Node,
@@ -20,205 +26,237 @@ from larktally.claims.tree import (
     children,
     to_text,
 )
-from larktally.claims.verdicts import Breach, Result, Tally
-from larktally.timing import seconds_at
+from larktally.report import Block, Heading, Line, Report, Table, Tone
+from larktally.textfmt import plural, shown_value
 
-if TYPE_CHECKING:
-    from larktally.claims.signals import Reading
+__all__ = ["VERDICT_TONES", "ResultLike", "explain_result", "headline", "tally_report"]
 
-__all__ = ["story", "tally_text", "headline", "deciding", "rows_around", "shown_value", "aligned"]
-
-MOST_COLUMNS = 6
-_SPANS_MEASURED = ("air_time", "longest", "shortest", "longest_gap", "shortest_gap")
+# What a terminal of 80 characters shows in one line.
+MOST_COLUMNS, MOST_ROWS_NAMED = 6, 8
+VERDICT_TONES: Mapping[str, Tone] = {"kept": "good", "broken": "bad", "untested": "odd", "unfinished": "odd"}
 
 
-def tally_text(tally: Tally, causes: Mapping[str, Sequence[str]] | None = None) -> str:
-    """A line for each claim, then the story of each that did not pass; `causes` are lines that say why, by claim."""
-    lines = [f"{result.verdict:<10} {result.name}" + _allowed(result) for result in tally]
-    passed = sum(result.passed for result in tally)
-    lines.append(f"{passed} of {len(tally)} claims passed")
-    for result in tally.failed:
-        lines += ["", story(result)]
-        lines += [f"  {'' if at else 'why:':<5}{line}" for at, line in enumerate((causes or {}).get(result.name, ()))]
-    return "\n".join(lines)
+class ResultLike(Protocol):
+    """A result, as its story reads it."""
+
+    @property
+    def claim(self) -> Claim: ...
+    @property
+    def judgement(self) -> Judgement: ...
+    @property
+    def evaluator(self) -> Evaluator: ...
+    @property
+    def verdict(self) -> Verdict: ...
+    @property
+    def passed(self) -> bool: ...
 
 
-def story(result: Result) -> str:
-    """The whole story of one result: what was claimed, what came of it, why, and the rows around."""
-    lines = [f"{result.verdict.upper()}: {result.name}", f"  claimed: {result.claim.text}"]
-    if result.claim.why:
-        lines.append(f"  because: {result.claim.why}")
-    lines.append(f"  {headline(result)}")
-    if result.breaches:
-        breach = result.breaches[0]
-        lines += [f"    {text} = {value}" for text, value in deciding(result, breach)]
-        table = rows_around(result, breach)
-        lines += [f"  {line}" for line in aligned(table)]
-        if result.broken > 1:
-            also = ", ".join(_breach_text(b) for b in result.breaches[1:6])
-            more = f", and {result.broken - 6} more" if result.broken > 6 else ""
-            lines.append(f"  also broken: {also}{more}")
-    return "\n".join(lines)
+def tally_report(results: Sequence[ResultLike], causes: Mapping[str, Sequence[str]]) -> Report:
+    """A line for each claim, the story of each that did not pass, and the sum; `causes` are lines that say why, by claim."""
+    blocks: list[Block] = [_tally_table(results)]
+    failed = [result for result in results if not result.passed]
+    for result in failed:
+        blocks += explain_result(result, causes.get(result.claim.name, ())).blocks
+    tone: Tone = "good"
+    if failed:
+        tone = "bad"
+    blocks += [Line(""), Line(f"{len(results) - len(failed)} of {len(results)} claims passed", tone=tone)]
+    return Report.of(blocks)
 
 
-def headline(result: Result) -> str:
+def explain_result(result: ResultLike, causes: Sequence[str] = ()) -> Report:
+    """What was claimed, what decided it, the rows around the first breach, and lines that say why."""
+    return Report.of(_story(result, causes))
+
+
+def headline(result: ResultLike) -> str:
     """One sentence for the verdict."""
-    kind = _obligation_words(result)
-    if result.verdict == "vacuous":
+    judgement, read = result.judgement, result.evaluator
+    node, told = _property(result)
+    cases = plural(judgement.cases, *_case_words(told, judgement))
+    # Before anything else: with no case there is nothing to count, and no row to show.
+    if result.verdict == "untested":
         return f"nothing to check: {_never_raised(result)}; a claim that nothing tests cannot fail"
     if result.verdict == "unfinished":
-        was = "was" if result.open == 1 else "were"
-        return f"the trace ended while {result.open} of {result.obligations} {kind} {was} open{_how_to_finish(result)}"
-    margin = "" if result.margin is None else f"; margin {result.margin:g}"
+        if judgement.open == 1:
+            was = "was"
+        else:
+            was = "were"
+        return f"the trace ended while {judgement.open} of {cases} {was} open{_how_to_finish(result)}"
+    if judgement.margin is None:
+        margin = ""
+    else:
+        margin = f"; margin {judgement.margin:g}"
     if result.verdict == "kept":
-        return f"kept in all {result.obligations} {kind}{margin}"
-    breach = result.breaches[0]
-    where = "over the whole run" if breach.row is None else f"first in {_row_text(result.reading, breach.row)}"
-    trigger = ""
+        return f"kept in all {cases}{margin}"
+    if told.reason is not None:
+        reason = told.reason(read, node)
+    else:
+        reason = ""
+    if reason:
+        return reason
+    breach = judgement.breaches[0]
+    if breach.row is None:
+        where = "over the whole run"
+    else:
+        where = f"first in {row_text(read, breach.row)}"
     if breach.trigger is not None and breach.trigger != breach.row:
-        trigger = f", for {_row_text(result.reading, breach.trigger)}"
-    many = "" if result.obligations == 1 else f"{result.broken} of {result.obligations} {kind} failed, "
-    return _reason(result) or f"{many}{where}{trigger}{_how_long(result, breach)}{margin}"
+        where += f", for {row_text(read, breach.trigger)}"
+    if judgement.cases > 1:
+        where = f"{judgement.broken} of {cases} failed, {where}"
+    if told.how is not None:
+        how = told.how(read, node, breach)
+    else:
+        how = ""
+    return f"{where}{how}{margin}"
 
 
-def _how_to_finish(result: Result) -> str:
-    """Which obligation was open first, and how many frames more decide them all."""
-    waiting, read = result.judgement.waiting, result.reading
+def _tally_table(results: Sequence[ResultLike]) -> Table:
+    """A line for each claim: verdict, name, cases, margin."""
+    lines, tones = [], {}
+    for n, result in enumerate(results):
+        judgement = result.judgement
+        if result.passed and result.verdict != "kept":
+            allowed = " (allowed)"
+        else:
+            allowed = ""
+        cases = str(judgement.cases)
+        if judgement.broken:
+            cases = f"{judgement.broken} of {cases}"
+        elif judgement.open:
+            cases = f"{judgement.open} open of {cases}"
+        if judgement.margin is None:
+            margin = ""
+        else:
+            margin = f"{judgement.margin:g}"
+        lines.append([result.verdict + allowed, result.claim.name, cases, margin])
+        tones[n] = VERDICT_TONES[result.verdict]
+    return Table(["verdict", "claim", "cases", "margin"], lines, frozenset({0, 1}), tones)
+
+
+def _story(result: ResultLike, causes: Iterable[str]) -> Iterator[Block]:
+    claim, judgement = result.claim, result.judgement
+    yield Heading(result.verdict.upper(), claim.name, VERDICT_TONES[result.verdict])
+    yield Line(claim.text, "claimed", indent=1)
+    if claim.why:
+        yield Line(claim.why, "because", indent=1)
+    yield Line(headline(result), "found", indent=1)
+    if not judgement.breaches:
+        return
+    breach = judgement.breaches[0]
+    for text, value in _deciding(result, breach):
+        yield Line(f"{text} = {value}", "", indent=1)
+    around = _rows_around(result, breach)
+    if around is not None:
+        yield around
+    if judgement.broken > 1:
+        yield Line(_also_in(judgement), indent=1)
+    label = "why"
+    for cause in causes:
+        yield Line(cause, label, indent=1)
+        label = ""
+
+
+def _also_in(judgement: Judgement) -> str:
+    """The rows of the breaches after the first."""
+    rows = []
+    for breach in judgement.breaches[1 : MOST_ROWS_NAMED + 1]:
+        if breach.trigger in (None, breach.row):
+            for_row = ""
+        else:
+            for_row = f" (for row {breach.trigger})"
+        rows.append(f"{breach.row}{for_row}")
+    left = judgement.broken - 1 - len(rows)
+    if left > 0:
+        more = f" and {left} more"
+    else:
+        more = ""
+    return f"also in rows {', '.join(rows)}{more}"
+
+
+def _property(result: ResultLike) -> tuple[Call, Property]:
+    """The call of a claim's property, and the property itself."""
+    tree = result.claim.tree
+    assert isinstance(tree, Call)  # claims are checked before they are judged
+    return tree, PROPERTIES[tree.name]
+
+
+def _case_words(told: Property, judgement: Judgement) -> tuple[str, str]:
+    """What one case is called; the rows of an implication are cases, since not every row is one."""
+    if told.case[0] == "row" and judgement.may_be_untested:
+        return ("case", "cases")
+    return told.case
+
+
+def _how_to_finish(result: ResultLike) -> str:
+    """Which case was open first, and how many frames more decide them all."""
+    waiting, read = result.judgement.waiting, result.evaluator
     if waiting is None or waiting.trigger is None:
         return "; run more frames"
-    since = f", from {_row_text(read, waiting.trigger)} on"
+    since = f", from {row_text(read, waiting.trigger)} on"
     if waiting.row is None:
         return f"{since}; run more frames"
-    lacking = waiting.row - read.rows + 1
-    return f"{since}; run {lacking} more frame{'' if lacking == 1 else 's'}"
+    return f"{since}; run {plural(waiting.row - read.rows + 1, 'more frame')}"
 
 
-def _how_long(result: Result, breach: Breach) -> str:
-    """How long a stretch was, how far apart two rows, or when the answer came after all, where that is what was claimed."""
-    tree, read = result.claim.tree, result.reading
-    if not isinstance(tree, Call) or breach.trigger is None or breach.row is None:
+def _never_raised(result: ResultLike) -> str:
+    node, told = _property(result)
+    if told.raised_by is None:
+        return "no case arose"
+    condition = told.raised_by(node)
+    return f"{to_text(condition)} {told.never_raised}{_each_alone(result.evaluator, condition)}"
+
+
+def _each_alone(read: Evaluator, node: Node) -> str:
+    """In how many rows each side of an `and` held that never held as a whole."""
+    if not isinstance(node, Operation) or node.op != "and":
         return ""
-    if tree.name == "follows":
-        return _when_it_came(tree, read, breach.trigger, breach.row)
-    if tree.name == "lasts":
-        held = breach.row - breach.trigger
-        return f": it held for {held} row{'' if held == 1 else 's'}"
-    if tree.name == "spaced":
-        return f", {breach.row - breach.trigger} apart"
-    if tree.name == "stays":
-        ends = np.flatnonzero(~read.flags(tree.args[0])[breach.trigger :])
-        length = int(ends[0]) if len(ends) else read.rows - breach.trigger
-        return f": it lasted {length} row{'s' if length != 1 else ''}" + ("" if len(ends) else ", up to the end")
-    return ""
+    held = []
+    for side in node.args:
+        held.append(f"{to_text(side)}: {plural(int(np.count_nonzero(read.flags(side))), 'row')}")
+    return f" ({', '.join(held)})"
 
 
-def _when_it_came(tree: Call, read: Reading, trigger: int, row: int) -> str:
-    """For an answer that did not come in its time: whether it was early, came later, or never."""
-    came = _answer(tree, read, row)
-    if came is None:
-        return ": it never came"
-    early = "too early, " if came == row else ""
-    return f": it came {early}{came - trigger} rows after" + ("" if came == row else f", in {_row_text(read, came)}")
-
-
-def _answer(tree: Node, read: Reading, row: int) -> int | None:
-    """The first row from `row` on in which the answer of a `follows` came, None where it did not, or for another claim."""
-    if not isinstance(tree, Call) or tree.name != "follows":
-        return None
-    answers = np.flatnonzero(read.flags(tree.args[1])[row:])
-    return row + int(answers[0]) if len(answers) else None
-
-
-def _reason(result: Result) -> str:
-    """What went wrong, for claims about the whole run, where no single row says it; "" for all others."""
-    tree, read = result.claim.tree, result.reading
-    if not isinstance(tree, Call):
-        return ""
-    if tree.name == "measured":
-        return _measured(tree, read)
-    if tree.name in ("exactly", "at_least", "at_most"):
-        rows = np.flatnonzero(read.flags(tree.args[0])).tolist()
-        listed = ", ".join(map(str, rows[:8])) + (", …" if len(rows) > 8 else "")
-        held = f"{to_text(tree.args[0])} held in {len(rows)} row{'s' if len(rows) != 1 else ''}"
-        return f"{held}{f' ({listed})' if rows else ''}, where {tree.name.replace('_', ' ')} {to_text(tree.args[1])} was claimed"
-    if tree.name == "eventually":
-        return f"{to_text(tree.args[0])} never held"
-    return _missing_step(tree, read) if tree.name == "in_order" else ""
-
-
-def _measured(tree: Call, read: Reading) -> str:
-    from larktally.claims.measures import measure, measured_in
-
-    low, high = (shown_value(read.at(arg, 0)) for arg in tree.args[1:])
-    found = measure(read, tree.args[0])
-    if np.isnan(found):
-        return f"{to_text(tree.args[0])} found nothing to measure, where {low}..{high} was claimed"
-    row = measured_in(read, tree.args[0])
-    where = "" if row is None else f" in {_row_text(read, row)}"
-    if row is not None and isinstance(tree.args[0], Call) and tree.args[0].name in _SPANS_MEASURED:
-        where = f" from {_row_text(read, row)} on"
-    return f"{to_text(tree.args[0])} = {shown_value(found)}{where}, which is not in {low}..{high}"
-
-
-def _missing_step(tree: Call, read: Reading) -> str:
-    row = -1
-    found: list[str] = []
-    for arg in tree.args:
-        later = np.flatnonzero(read.flags(arg)[row + 1 :])
-        if not len(later):
-            after = f" after {', '.join(found)}" if found else ""
-            return f"{to_text(arg)} never held{after}"
-        row += 1 + int(later[0])
-        found.append(f"{to_text(arg)} in row {row}")
-    return ""
-
-
-def deciding(result: Result, breach: Breach) -> list[tuple[str, str]]:
+def _deciding(result: ResultLike, breach: Breach) -> list[tuple[str, str]]:
     """The text and value of each sub-expression in the row of a breach (and of the trigger in its own row)."""
-    read = result.reading
-    if breach.row is None or not isinstance(result.claim.tree, Call):
+    read = result.evaluator
+    if breach.row is None:
         return []
-    found: list[tuple[str, str]] = []
+    found: dict[str, str] = {}
     for part in _parts(result.claim.tree):
-        text = to_text(part)
-        row = breach.row
-        found.append((text, shown_value(read.at(part, row))))
-        if breach.trigger is not None and breach.trigger != row:
-            found[-1] = (
-                text,
-                f"{shown_value(read.at(part, breach.trigger))} in row {breach.trigger}, {found[-1][1]} in row {row}",
-            )
-    return list(dict.fromkeys(found))
+        value = shown_value(read.at(part, breach.row))
+        if breach.trigger is not None and breach.trigger != breach.row:
+            before = shown_value(read.at(part, breach.trigger))
+            value = f"{before} in row {breach.trigger}, {value} in row {breach.row}"
+        found[to_text(part)] = value
+    return list(found.items())
 
 
-def rows_around(result: Result, breach: Breach, before: int = 3, after: int = 2) -> list[list[str]]:
-    """A small table: the deciding channels and events in the rows around a breach; its first line is the heading."""
-    read = result.reading
-    row = breach.row if breach.row is not None else (breach.trigger or 0)
-    columns = [part for part in _parts(result.claim.tree) if _is_column(part)]
-    columns = list(dict.fromkeys(columns))[:MOST_COLUMNS]
-    if breach.row is None or not columns:
-        return []
-    rows = list(range(max(0, row - before), min(read.rows, row + after + 1)))
-    if breach.trigger is not None and breach.trigger < rows[0]:
-        rows = [breach.trigger, *rows]
-    came = _answer(result.claim.tree, read, row)
+def _rows_around(result: ResultLike, breach: Breach, before: int = 3, after: int = 2) -> Table | None:
+    """A small table: the deciding channels and events in the rows around a breach; None where there is nothing to show."""
+    read, row = result.evaluator, breach.row
+    columns = [part for part in _parts(result.claim.tree) if _is_column(part)][:MOST_COLUMNS]
+    if row is None or not columns:
+        return None
+    rows = set(range(max(0, row - before), min(read.rows, row + after + 1)))
+    if breach.trigger is not None:
+        rows.add(breach.trigger)
+    node, told = _property(result)
+    came = None
+    if told.answer is not None:
+        came = told.answer(read, node, row)
     if came is not None:
-        rows = sorted({*rows, *range(max(0, came - 1), min(read.rows, came + 2))})
-    table = [["", "row", *(to_text(part) for part in columns)]]
-    for k in rows:
-        mark = ">" if k == row else "*" if k == breach.trigger else ""
-        table.append([mark, str(k), *(shown_value(read.at(part, k)) for part in columns)])
-    return table
-
-
-def shown_value(value: object) -> str:
-    """A value as messages show it: true and false, whole numbers without a point, labels in quotes."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, float):
-        return f"{int(value)}" if value.is_integer() and abs(value) < 1e15 else f"{value:.9g}"
-    return repr(value) if isinstance(value, str) else str(value)
+        rows.update(range(max(0, came - 1), min(read.rows, came + 2)))
+    lines: list[list[str]] = []
+    tones: dict[int, Tone] = {}
+    for n, k in enumerate(sorted(rows)):
+        mark = ""
+        if k == row:
+            mark, tones[n] = ">", "bad"
+        elif k == breach.trigger:
+            mark = "*"
+        lines.append([mark, str(k), *(shown_value(read.at(part, k)) for part in columns)])
+    return Table(["", "row", *map(to_text, columns)], lines, tones=tones)
 
 
 def _parts(node: Node) -> list[Node]:
@@ -227,67 +265,25 @@ def _parts(node: Node) -> list[Node]:
     for child in children(node):
         if isinstance(child, Number | Text | Flag):
             continue
-        if isinstance(child, Operation | Comparison | Membership | ChannelRef) or (
-            isinstance(child, Call) and child.name != "param"
-        ):
+        if _tells_something(child):
             found.append(child)
         found += _parts(child)
     return list(dict.fromkeys(found))
 
 
+def _tells_something(node: Node) -> bool:
+    """Whether the value of a node helps to see why: not that of a constant, such as a setting."""
+    if isinstance(node, Call):
+        return node.name in SIGNALS and not _is_constant(node)
+    return isinstance(node, Operation | Compare | Membership | ChannelRef)
+
+
+def _is_constant(node: Call) -> bool:
+    """Whether a call reads neither a channel nor what a row holds: a setting."""
+    named = bool(node.args) and all(isinstance(arg, Text) for arg in node.args)
+    return named and not SIGNALS[node.name].observed
+
+
 def _is_column(node: Node) -> bool:
-    return isinstance(node, ChannelRef) or (
-        isinstance(node, Call) and node.name in ("event", "events", "data", "held", "pressed", "released", "value")
-    )
-
-
-def _allowed(result: Result) -> str:
-    return f" (allowed: {result.verdict})" if result.passed and result.verdict != "kept" else ""
-
-
-def _obligation_words(result: Result) -> str:
-    name = result.claim.tree.name if isinstance(result.claim.tree, Call) else ""
-    word = {"stays": "stretch", "spaced": "pair"}.get(name, "row" if name in ("always", "never") else "obligation")
-    plural = "es" if word == "stretch" else "s"
-    if name == "always" and result.judgement.can_be_vacuous:
-        word = "obligation"
-    return word if result.obligations == 1 else word + plural
-
-
-def _never_raised(result: Result) -> str:
-    tree = result.claim.tree
-    if isinstance(tree, Call) and tree.args:
-        first = tree.args[0]
-        if tree.name == "always" and isinstance(first, Call):
-            first = first.args[0]
-        if tree.name == "precedes":
-            first = tree.args[1]
-        rare = " never held in two rows" if tree.name == "spaced" else " never held"
-        return to_text(first) + rare + _each_alone(result.reading, first)
-    return "no obligation arose"
-
-
-def _each_alone(read: Reading, node: Node) -> str:
-    """In how many rows each side of an `and` held that never held as a whole."""
-    if not isinstance(node, Operation) or node.op != "and":
-        return ""
-    held = [(to_text(side), int(np.count_nonzero(read.flags(side)))) for side in node.args]
-    return f" ({', '.join(f'{text}: {rows} row' + ('s' if rows != 1 else '') for text, rows in held)})"
-
-
-def _row_text(read: Reading, row: int) -> str:
-    rate = read.words.rate
-    return f"row {row}" + (f" ({seconds_at(row, rate):.3f} s)" if rate else "")
-
-
-def _breach_text(breach: Breach) -> str:
-    if breach.trigger is None or breach.trigger == breach.row:
-        return f"row {breach.row}"
-    return f"row {breach.row} (for row {breach.trigger})"
-
-
-def aligned(table: list[list[str]], left: bool = False) -> list[str]:
-    """The lines of a table, columns apart by two spaces; cells stand to the right unless `left`."""
-    widths = [max(len(line[n]) for line in table) for n in range(len(table[0]))] if table else []
-    put = str.ljust if left else str.rjust
-    return ["  ".join(put(cell, width) for cell, width in zip(line, widths, strict=True)).rstrip() for line in table]
+    """Whether a node is read off the trace as it is, so that the rows around show it."""
+    return isinstance(node, ChannelRef) or (isinstance(node, Call) and SIGNALS[node.name].observed)

@@ -1,56 +1,20 @@
-"""What a claim comes to: verdict, breaches, margin, and the tally of many."""
+"""What a claim comes to: its result over one trace, and the tally of many."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias, overload
+from typing import overload
 
-from larktally.errors import LarkError, unknown_name
+from larktally.claims.claim import Claim
+from larktally.claims.story import explain_result, tally_report
+from larktally.errors import LarkTallyError
+from larktally.language.columns import Evaluator
+from larktally.language.judgement import Breach, Judgement, Verdict
+from larktally.names import unknown_name
+from larktally.report import Report
 
-if TYPE_CHECKING:
-    from larktally.claims.claim import Claim
-    from larktally.claims.signals import Reading
-
-__all__ = ["Verdict", "Breach", "Judgement", "Result", "Tally", "LISTED"]
-
-Verdict: TypeAlias = Literal["kept", "broken", "vacuous", "unfinished"]
-LISTED = 100
-
-
-@dataclass(frozen=True, slots=True)
-class Breach:
-    """Where a claim failed: the row that raised the obligation, and the row in which it failed; None for neither."""
-
-    trigger: int | None
-    row: int | None
-
-
-@dataclass(frozen=True, slots=True)
-class Judgement:
-    """A property over one trace: obligations that arose, how many failed, the first of them, how many stayed open.
-
-    `margin` is the signed slack of the one comparison that was judged, negative where broken; None where there is none.
-    `waiting` is, where some stayed open, the row that raised the first of them and the row in which all are decided, None
-    where no row is sure to be that.
-    """
-
-    obligations: int
-    broken: int = 0
-    breaches: tuple[Breach, ...] = ()
-    open: int = 0
-    margin: float | None = None
-    can_be_vacuous: bool = False
-    waiting: Breach | None = None
-
-    @property
-    def verdict(self) -> Verdict:
-        """broken, else unfinished, else vacuous, else kept."""
-        if self.broken:
-            return "broken"
-        if self.open:
-            return "unfinished"
-        return "vacuous" if self.can_be_vacuous and not self.obligations else "kept"
+__all__ = ["Result", "Tally"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +23,7 @@ class Result:
 
     claim: Claim
     judgement: Judgement
-    reading: Reading = field(repr=False, compare=False)
+    evaluator: Evaluator = field(repr=False, compare=False)
 
     @property
     def name(self) -> str:
@@ -68,7 +32,7 @@ class Result:
 
     @property
     def verdict(self) -> Verdict:
-        """kept, broken, vacuous or unfinished."""
+        """kept, broken, untested or unfinished."""
         return self.judgement.verdict
 
     @property
@@ -78,17 +42,17 @@ class Result:
 
     @property
     def broken(self) -> int:
-        """How many obligations failed."""
+        """How many cases failed."""
         return self.judgement.broken
 
     @property
-    def obligations(self) -> int:
-        """How many obligations arose."""
-        return self.judgement.obligations
+    def cases(self) -> int:
+        """How many cases arose."""
+        return self.judgement.cases
 
     @property
     def open(self) -> int:
-        """How many obligations were still open when the trace ended."""
+        """How many cases were still open when the trace ended."""
         return self.judgement.open
 
     @property
@@ -101,24 +65,26 @@ class Result:
         """Whether it is kept, or has a verdict that the claim allows aloud."""
         return self.verdict == "kept" or self.verdict in self.claim.allow
 
-    def plain(self) -> dict[str, Any]:
+    def plain(self) -> dict[str, object]:
         """The result as plain data, for JSON."""
         return {
             "name": self.name,
             "that": self.claim.text,
             "verdict": self.verdict,
             "passed": self.passed,
-            "obligations": self.obligations,
+            "cases": self.cases,
             "broken": self.broken,
             "breaches": [{"trigger": breach.trigger, "row": breach.row} for breach in self.breaches],
             "open": self.open,
             "margin": self.margin,
         }
 
-    def __str__(self) -> str:
-        from larktally.claims.story import story
+    def report(self, causes: Sequence[str] = ()) -> Report:
+        """What was claimed, what decided it, and the rows around; `causes` are lines that say why."""
+        return explain_result(self, causes)
 
-        return story(self)
+    def __str__(self) -> str:
+        return self.report().text()
 
 
 class Tally(Sequence[Result]):
@@ -133,14 +99,27 @@ class Tally(Sequence[Result]):
     @property
     def passed(self) -> bool:
         """Whether every claim is kept or allowed aloud. No claims at all is an error: nothing was checked."""
+        # A suite that lost its claims would pass for ever.
         if not self._results:
-            raise LarkError("a tally of no claims: nothing was checked")
+            raise LarkTallyError("a tally of no claims: nothing was checked")
         return all(result.passed for result in self._results)
 
     @property
     def failed(self) -> tuple[Result, ...]:
         """The results that did not pass."""
-        return tuple(result for result in self._results if not result.passed)
+        found = []
+        for result in self._results:
+            if not result.passed:
+                found.append(result)
+        return tuple(found)
+
+    def plain(self) -> list[dict[str, object]]:
+        """Every result as plain data, for JSON."""
+        return [result.plain() for result in self._results]
+
+    def report(self, causes: Mapping[str, Sequence[str]] | None = None) -> Report:
+        """A line for each claim, then the story of each that did not pass; `causes` are lines that say why, by claim."""
+        return tally_report(self._results, causes or {})
 
     def __len__(self) -> int:
         return len(self._results)
@@ -157,12 +136,10 @@ class Tally(Sequence[Result]):
         for result in self._results:
             if result.name == key:
                 return result
-        raise LarkError(unknown_name("claim", key, (result.name for result in self._results)))
+        raise LarkTallyError(unknown_name("claim", key, (result.name for result in self._results)))
 
     def __iter__(self) -> Iterator[Result]:
         return iter(self._results)
 
     def __str__(self) -> str:
-        from larktally.claims.story import tally_text
-
-        return tally_text(self)
+        return self.report().text()

@@ -15,14 +15,14 @@ _COMMANDS = {
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "why": "What made a row what it is: rules, guards, and who set which value.",
     "vary": "Run a scenario with many values; where do its claims turn?",
-    "smallest": "The fewest presses and frames that still break a claim.",
+    "shrink": "The fewest presses and frames that still break a claim.",
     "audit": "Whether runs repeat themselves, and saved states are whole.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",
     "plot": "Draw a run: its path, states, timers, inputs, events and channels.",
     "convert": "Convert a trace between the file formats, or recover one.",
     "durations": "In which frame a time ends, exact and summed, at several rates.",
-    "vet": "Whether a program in another language is a good subject.",
+    "check-program": "Whether a program in another language is a good subject.",
     "new": "Write a small working project.",
     "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
 }
@@ -37,7 +37,7 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
             return None
-        command = importlib.import_module(f"larktally.cli.{cmd_name}").command
+        command = importlib.import_module(f"larktally.cli.{cmd_name.replace('-', '_')}").command
         assert isinstance(command, click.Command)
         return command
 
@@ -48,8 +48,9 @@ class _Commands(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
+        # Click's own message names no other command.
         if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
-            from larktally.errors import did_you_mean
+            from larktally.names import did_you_mean
 
             near = did_you_mean(args[0], _COMMANDS)
             raise click.UsageError(f"no command {args[0]!r}{near or '; there are: ' + ', '.join(_COMMANDS)}", ctx)

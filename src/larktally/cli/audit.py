@@ -6,8 +6,8 @@ from typing import Any
 
 import click
 
-from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
-from larktally.runs import audit
+from larktally.auditing.rewind import audit
+from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors
 from larktally.runs.model_files import load_scenarios, split_target
 
 
@@ -23,7 +23,7 @@ from larktally.runs.model_files import load_scenarios, split_target
     help="Frames run after each restore.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print the audit as JSON.")
-@teaching
+@report_errors
 def command(target: str, every: int | None, frames: int, as_json: bool) -> None:
     """Audit scenarios: the same run again here and in fresh processes, and from a saved state put back.
 
@@ -41,4 +41,4 @@ def command(target: str, every: int | None, frames: int, as_json: bool) -> None:
     if as_json:
         print_json(results)
     if not passed:
-        leave(NOT_KEPT)
+        exit_with(NOT_KEPT)

@@ -7,12 +7,14 @@ from typing import Any
 
 import click
 
-from larktally.cli.outcome import print_json, teaching
-from larktally.errors import LarkError, unknown_name
-from larktally.parts import Sim
-from larktally.runs import Live, Scenario
+from larktally.cli.outcome import print_json, report_errors, show
+from larktally.errors import LarkTallyError
+from larktally.names import unknown_name
+from larktally.parts.sim import Sim
+from larktally.runs.live import Live
 from larktally.runs.model_files import load_scenarios
-from larktally.traces import load_trace
+from larktally.runs.scenario import Scenario
+from larktally.traces.trace import load_trace
 
 _SUFFIXES = (".svg", ".dot", ".scxml")
 
@@ -30,46 +32,42 @@ _SUFFIXES = (".svg", ".dot", ".scxml")
     help="Who lays an .svg out; auto is Graphviz where it is installed.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print rules, findings and coverage as JSON.")
-@teaching
+@report_errors
 def command(target: str, traces: tuple[Path, ...], machine: str, out: Path | None, layout: str, as_json: bool) -> None:
     """Show a machine: its rules in the order in which they are tried, what is odd about them, and a diagram with --out.
 
     With traces, what they visited: states filled and counts on the arrows; the runs are made again to find rules
     that were ready and out-ranked.
     """
-    from larktally.charts import coverage, findings, priorities
+
+    from larktally.charts.machine_chart import MachineChart
+    from larktally.explain.coverage import coverage
 
     scenario = _one(target)
     outlines = _outlines(scenario)
     if machine and machine not in outlines:
-        raise LarkError(unknown_name("machine", machine, outlines, f"scenario {scenario.title!r}"))
-    chosen = [machine] if machine else list(outlines)
-    covered = {name: coverage(map(load_trace, traces), name, scenario) if traces else None for name in chosen}
+        raise LarkTallyError(unknown_name("machine", machine, outlines, f"scenario {scenario.title!r}"))
+    if machine:
+        chosen = [machine]
+    else:
+        chosen = list(outlines)
+    covered = {}
+    for name in chosen:
+        covered[name] = coverage(map(load_trace, traces), name, scenario) if traces else None
     if out is not None:
         if len(chosen) > 1:
-            raise LarkError(f"--out draws one machine; say which with --machine: {', '.join(chosen)}")
+            raise LarkTallyError(f"--out draws one machine; say which with --machine: {', '.join(chosen)}")
         _write(out, outlines[chosen[0]], covered[chosen[0]], layout)
+    charts = []
+    for name, cover in covered.items():
+        charts.append(MachineChart(outlines[name], cover))
     if as_json:
-        print_json(
-            [
-                {
-                    "machine": name,
-                    "rules": priorities(outlines[name]),
-                    "findings": [finding._asdict() for finding in findings(outlines[name])],
-                    "coverage": cover.plain() if cover else None,
-                }
-                for name, cover in covered.items()
-            ]
-        )
+        print_json([chart.plain() for chart in charts])
         return
-    from larktally.views.charts import print_chart
-    from larktally.views.tables import console
-
-    screen = console()
-    for number, name in enumerate(chosen):
+    for number, chart in enumerate(charts):
         if number:
-            screen.print()
-        print_chart(screen, outlines[name], covered[name])
+            click.echo()
+        show(chart, as_json=False)
     if out is not None:
         click.echo(f"drawn in {out}")
 
@@ -78,22 +76,29 @@ def _one(target: str) -> Scenario:
     found = load_scenarios(target)
     if len(found) > 1:
         names = ", ".join(f"{target}:{scenario.title}" for scenario in found)
-        models = {id(scenario.subject) for scenario in found}
+        models = set()
+        for scenario in found:
+            models.add(id(scenario.subject))
         if len(models) > 1:
-            raise LarkError(f"{target} holds scenarios of several models; say which: {names}")
+            raise LarkTallyError(f"{target} holds scenarios of several models; say which: {names}")
     return found[0]
 
 
 def _outlines(scenario: Scenario) -> dict[str, Any]:
     subject = Live(scenario.changed(inputs=None)).subject
-    outlines = subject.outlines() if isinstance(subject, Sim) else {}
+    if isinstance(subject, Sim):
+        outlines = subject.outlines()
+    else:
+        outlines = {}
     if not outlines:
-        raise LarkError(f"scenario {scenario.title!r} has no machine: its subject is not a sim, or has none")
+        raise LarkTallyError(f"scenario {scenario.title!r} has no machine: its subject is not a sim, or has none")
     return outlines
 
 
 def _write(path: Path, outline: Any, cover: Any, layout: str) -> None:
-    from larktally.charts import chart_to_dot, chart_to_scxml, chart_to_svg
+    from larktally.charts.dot import chart_to_dot
+    from larktally.charts.scxml import chart_to_scxml
+    from larktally.charts.svg import chart_to_svg
     from larktally.traces.files import whole_file
 
     if path.suffix == ".svg":
@@ -103,7 +108,7 @@ def _write(path: Path, outline: Any, cover: Any, layout: str) -> None:
     elif path.suffix == ".scxml":
         text = chart_to_scxml(outline)
     else:
-        raise LarkError(
+        raise LarkTallyError(
             f"{path}: a machine is written as {', '.join(_SUFFIXES)}, not {path.suffix or 'without a suffix'!r}"
         )
     with whole_file(path) as file:

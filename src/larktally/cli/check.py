@@ -6,12 +6,15 @@ from pathlib import Path
 
 import click
 
-from larktally.claims import Tally, check, load_claims
-from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
-from larktally.cli.reading import reading_options
-from larktally.errors import LarkError
-from larktally.traces import Trace, load_trace
-from larktally.traces.files import TRACE_SUFFIXES
+from larktally.claims.checking import check
+from larktally.claims.files import load_claims
+from larktally.claims.tallies import tallies_report
+from larktally.claims.verdicts import Tally
+from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors
+from larktally.cli.trace_options import reading_options
+from larktally.errors import LarkTallyError
+from larktally.traces.formats import FORMATS
+from larktally.traces.trace import Trace, load_trace
 
 
 @click.command()
@@ -24,7 +27,7 @@ from larktally.traces.files import TRACE_SUFFIXES
 @click.option("--tag", "tags", multiple=True, help="Only claims with this tag.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
 @click.option("--json", "as_json", is_flag=True, help="Print the verdicts as JSON.")
-@teaching
+@report_errors
 def command(
     trace_file: Path,
     claims_file: Path,
@@ -37,50 +40,52 @@ def command(
 ) -> None:
     """Check the claims of a TOML file on a trace, on a log from elsewhere, or on every trace in a folder."""
     several = trace_file.is_dir()
-    files = _traces_in(trace_file) if several else [trace_file]
-    other = load_trace(against) if against is not None else None
+    if several:
+        files = _traces_in(trace_file)
+    else:
+        files = [trace_file]
+    other = None
+    if against is not None:
+        other = load_trace(against)
     tallies: dict[str, Tally] = {}
     for file in files:
         trace: Trace = load_trace(file, rate=rate, mapping=mapping)
         tallies[file.name if several else str(file)] = check(
-            trace, load_claims(claims_file, trace.channels, tags), against=other
+            # Read for each trace: `for_each` goes by the channels that this one has.
+            trace,
+            load_claims(claims_file, trace.channels, tags),
+            against=other,
         )
     if junit is not None:
         from larktally.views.junit import write_junit
 
         write_junit(junit, tallies)
     if as_json:
-        plain = {name: [result.plain() for result in tally] for name, tally in tallies.items()}
+        plain = {name: tally.plain() for name, tally in tallies.items()}
         print_json(plain if several else plain[str(trace_file)])
     else:
         _print(tallies, several)
     if not all(tally.passed for tally in tallies.values()):
-        leave(NOT_KEPT)
+        exit_with(NOT_KEPT)
 
 
 def _traces_in(folder: Path) -> list[Path]:
-    files = sorted(path for path in folder.iterdir() if path.suffix in TRACE_SUFFIXES)
+    # Only what says by itself that it is a trace: a CSV in the folder may be anything.
+    suffixes = []
+    for one in FORMATS:
+        if one.first_bytes:
+            suffixes.append(one.suffix)
+    files = sorted(path for path in folder.iterdir() if path.suffix in suffixes)
     if not files:
-        raise LarkError(f"{folder}: no trace in this folder ({', '.join(TRACE_SUFFIXES)})")
+        raise LarkTallyError(f"{folder}: no trace in this folder ({', '.join(suffixes)})")
     return files
 
 
 def _print(tallies: dict[str, Tally], several: bool) -> None:
-    from larktally.views.tables import console, print_stories, print_story, tallies_table, tally_table
+    from larktally.views.terminal import console, print_report
 
-    out = console()
-    if not several:
-        (tally,) = tallies.values()
-        out.print(tally_table(tally))
-        print_stories(out, tally)
+    if several:
+        print_report(console(), tallies_report(tallies))
         return
-    out.print(tallies_table(tallies))
-    for name, tally in tallies.items():
-        for result in tally.failed:
-            out.print()
-            out.print(name, style="bold", highlight=False, markup=False)
-            print_story(out, result)
-    passed = sum(tally.passed for tally in tallies.values())
-    out.print()
-    style = "green" if passed == len(tallies) else "bold red"
-    out.print(f"{passed} of {len(tallies)} traces passed", style=style, highlight=False)
+    (tally,) = tallies.values()
+    print_report(console(), tally.report())

@@ -7,11 +7,11 @@ from typing import Any
 
 import click
 
-from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
-from larktally.cli.reading import reading_options, tolerance_option, tolerances
-from larktally.errors import LarkError
-from larktally.runs import compare
-from larktally.traces import load_trace
+from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
+from larktally.cli.trace_options import reading_options, tolerance_option, tolerances
+from larktally.comparing.comparison import compare
+from larktally.errors import LarkTallyError
+from larktally.traces.trace import load_trace
 
 
 @click.command()
@@ -21,7 +21,7 @@ from larktally.traces import load_trace
 @tolerance_option
 @click.option("--name", "names", multiple=True, metavar="A=B", help="A channel of A and what B calls it.")
 @click.option("--json", "as_json", is_flag=True, help="Print the comparison as JSON.")
-@teaching
+@report_errors
 def command(
     first: Path,
     second: Path,
@@ -38,25 +38,28 @@ def command(
     a, b = (load_trace(path, **_options(path, rate, mapping)) for path in (first, second))
     pairs = dict(_pair(one) for one in names)
     found = compare(a, b, tolerances(allowed), pairs or None)
-    if as_json:
-        print_json(found.plain())
-    else:
-        click.echo(str(found))
+    show(found, as_json)
     if not found.identical:
-        leave(NOT_KEPT)
+        exit_with(NOT_KEPT)
 
 
 def _options(path: Path, rate: str | None, mapping: Path | None) -> dict[str, Any]:
     """A rate and a mapping for a file that carries none of its own."""
     if mapping is None:
-        return {"rate": rate} if path.suffix == ".csv" else {}
+        if path.suffix == ".csv":
+            return {"rate": rate}
+        return {}
     from larktally.traces.files import is_trace
 
-    return {} if is_trace(path) else {"rate": rate, "mapping": mapping}
+    if is_trace(path):
+        return {}
+    return {"rate": rate, "mapping": mapping}
 
 
-def _pair(said: str) -> tuple[str, str]:
-    mine, equals, theirs = said.partition("=")
+def _pair(text: str) -> tuple[str, str]:
+    mine, equals, theirs = text.partition("=")
     if not (mine and equals and theirs):
-        raise LarkError(f"--name takes A=B, a channel of the first trace and what the second calls it, not {said!r}")
+        raise LarkTallyError(
+            f"--name takes A=B, a channel of the first trace and what the second calls it, not {text!r}"
+        )
     return mine, theirs

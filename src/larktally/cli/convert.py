@@ -6,12 +6,12 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import teaching
-from larktally.cli.reading import reading_options
-from larktally.errors import LarkError
-from larktally.inputs import InputScript
-from larktally.traces import load_trace
+from larktally.cli.outcome import report_errors
+from larktally.cli.trace_options import reading_options
+from larktally.errors import LarkTallyError
+from larktally.inputs.script import InputScript
 from larktally.traces.files import existing_file, save_trace, writer_for
+from larktally.traces.trace import load_trace
 
 
 @click.command()
@@ -21,7 +21,7 @@ from larktally.traces.files import existing_file, save_trace, writer_for
 @click.option("--recover", is_flag=True, help="IN is NAME.partial, what a recording that was cut off left.")
 @click.option("--every", type=int, metavar="N", help="Keep every N-th row, for playback.")
 @click.option("--inputs", "as_script", is_flag=True, help="Write only the inputs, as a script (.csv).")
-@teaching
+@report_errors
 def command(
     source: Path,
     target: Path,
@@ -35,19 +35,21 @@ def command(
 
     A CSV carries no rate and no event data, a VCD no header: neither reads back as the whole trace.
     """
+    # A suffix that no format has is told before a large file is read.
     if not as_script:
         writer_for(target)
     if recover:
-        from larktally.traces.partial import Partial
+        from larktally.traces.recording_stream import RecordingStream
 
-        partial = Partial(existing_file(source))
+        partial = RecordingStream(existing_file(source))
         save_trace(partial, target)
         click.echo(f"{target}: {partial.rows} rows recovered from {source}")
         return
     trace = load_trace(source, rate=rate, mapping=mapping)
     if as_script:
+        # Between two rows that were kept a press may have come and gone.
         if trace.header.every != 1:
-            raise LarkError(f"{source}: a thinned recording does not hold the inputs of every frame")
+            raise LarkTallyError(f"{source}: a thinned recording does not hold the inputs of every frame")
         script = InputScript.from_columns(trace.inputs)
         script.to_csv(target)
         click.echo(f"{target}: {len(script.spans)} holds of {len(trace.inputs)} actions")
@@ -55,9 +57,9 @@ def command(
     if every is not None:
         thin = trace.thinned(every)
         thin.save(target)
-        strays = {name: off for name, off in thin.strays(trace).items() if off}
-        worst = ", ".join(f"{name} {off:.4g}" for name, off in sorted(strays.items(), key=lambda one: -one[1])[:5])
-        click.echo(f"{target}: {thin.rows} of {trace.rows} rows; strays most in: {worst or 'nothing'}")
+        farthest = {name: off for name, off in thin.thinning_error(trace).items() if off}
+        worst = ", ".join(f"{name} {off:.4g}" for name, off in sorted(farthest.items(), key=lambda one: -one[1])[:5])
+        click.echo(f"{target}: {thin.rows} of {trace.rows} rows; farthest off in: {worst or 'nothing'}")
         return
     trace.save(target)
     click.echo(f"{target}: {trace.rows} rows, {len(trace.channels)} channels, {len(trace.events)} events")

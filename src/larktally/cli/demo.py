@@ -7,9 +7,9 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import teaching
+from larktally.cli.outcome import report_errors
 from larktally.cli.progress import progress
-from larktally.errors import LarkError
+from larktally.errors import LarkTallyError
 
 MODELS = ("quay.py", "canal.py", "evening.py")
 NEXT = """
@@ -23,7 +23,7 @@ Next: larktally run {folder}/quay.py   (its faulty run breaks a claim, so it exi
 
 @click.command()
 @click.argument("folder", metavar="[DIR]", default="larktally-demo", type=click.Path(path_type=Path))
-@teaching
+@report_errors
 def command(folder: Path) -> None:
     """Record, check, replay, compare and draw the lamplighter, in DIR (larktally-demo)."""
     written = _copy_models(folder)
@@ -41,12 +41,15 @@ def command(folder: Path) -> None:
 
 def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     """A small model, its claims, its replay, and a fault found; the rows of the breaches."""
-    from larktally.claims import check
+    # Loaded when it is called, as in every command: --help answers at once.
+    from larktally.claims.checking import check
+    from larktally.comparing.comparison import compare
     from larktally.demo import quay
-    from larktally.runs import compare, record, replay
-    from larktally.runs.explaining.causes import causes_of_breaches, lines_by_claim
+    from larktally.explain.causes import causes_of_breaches, lines_by_claim
+    from larktally.explain.replaying import replay
+    from larktally.runs.record import record
     from larktally.views.picture import draw_run, save_picture
-    from larktally.views.tables import console, print_stories, print_story, tally_table
+    from larktally.views.terminal import console, print_report
 
     out, good, bad = console(), quay.dusk_run.named("dusk_run"), quay.faulty_run.named("faulty_run")
     click.echo("1. Wick walks, hops and bursts along a quay, run headless at 60 frames/s from scripted inputs.")
@@ -55,39 +58,43 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     click.echo(f"   {size}; digest {trace.digest[:12]}…")
     click.echo("\n2. What is claimed about it, checked on every frame:")
     tally = check(trace, good.claims)
-    out.print(tally_table(tally))
-    print_stories(out, tally)
+    print_report(out, tally.report())
     click.echo(f"\n3. The recording's own inputs, run again:\n   {replay(trace, good)}")
     click.echo("\n4. A faulty variant: the same run, but a hop is allowed in the air. This is a broken claim:\n")
     broken = check(faulty, bad.claims)
     causes, failed = lines_by_claim(causes_of_breaches(faulty, bad, broken)), broken.failed
     for result in failed:
-        print_story(out, result, causes.get(result.name, ()))
+        print_report(out, result.report(causes.get(result.name, ())))
     click.echo(f"\n5. And comparing the two says where they part:\n{_indented(compare(trace, faulty))}")
-    written += [trace.save(folder / f"dusk_run.{suffix}") for suffix in ("parquet", "jsonl")]
+    for suffix in ("parquet", "jsonl"):
+        written.append(trace.save(folder / f"dusk_run.{suffix}"))
+    # Both runs, so that compare and replay can be tried on them.
     written += [faulty.save(folder / "faulty_run.parquet"), save_picture(draw_run(trace), folder / "dusk_run.png")]
     return [result.breaches[0].row for result in failed if result.breaches and result.breaches[0].row is not None]
 
 
 def _on_the_canal(folder: Path, written: list[Path]) -> tuple[int, int]:
     """Every scenario of the canal, and its evening rewound; how many claims were kept, of how many."""
-    from larktally.claims import check
+    from larktally.auditing.rewind import audit
+    from larktally.claims.checking import check
     from larktally.demo.evening import SCENARIOS
-    from larktally.runs import audit, record
+    from larktally.runs.record import record
     from larktally.views.picture import draw_run, save_picture
 
     click.echo("\n6. The whole canal: a scenario for each thing that Wick can do, and an evening that plays it all.")
     kept, claimed = 0, 0
-    with progress("the canal") as watch:
+    with progress("the canal") as on_progress:
         for number, (name, scenario) in enumerate(SCENARIOS.items(), 1):
             trace = record(scenario)
             tally = check(trace, scenario.claims)
             passed = sum(result.passed for result in tally)
             kept, claimed = kept + passed, claimed + len(tally)
-            ended = f", {trace.header.end}" if trace.header.end else ""
+            ended = ""
+            if trace.header.end:
+                ended = f", {trace.header.end}"
             click.echo(f"   {name:<22} {trace.frames:>5} frames{ended:<7}  {passed} of {len(tally)} claims kept")
-            if watch is not None:
-                watch(number, len(SCENARIOS))
+            if on_progress is not None:
+                on_progress(number, len(SCENARIOS))
             if name.startswith("evening"):
                 written += [
                     trace.save(folder / f"{name}.parquet"),
@@ -109,7 +116,7 @@ def _copy_models(folder: Path) -> list[Path]:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise LarkError(f"{folder}: cannot be made: {error.strerror}") from None
+        raise LarkTallyError(f"{folder}: cannot be made: {error.strerror}") from None
     written = []
     for name in MODELS:
         text = importlib.resources.files("larktally.demo").joinpath(name).read_text(encoding="utf-8")

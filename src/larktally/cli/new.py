@@ -7,10 +7,11 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import teaching
-from larktally.errors import LarkError
-from larktally.runs import Baselines, record
+from larktally.cli.outcome import report_errors
+from larktally.comparing.baselines import Baselines
+from larktally.errors import LarkTallyError
 from larktally.runs.model_files import load_scenarios
+from larktally.runs.record import record
 
 FILES = {
     "model.py": "model.py",
@@ -23,11 +24,11 @@ FILES = {
 
 @click.command()
 @click.argument("folder", metavar="DIR", type=click.Path(path_type=Path))
-@teaching
+@report_errors
 def command(folder: Path) -> None:
     """Write a small project in DIR that works: a model, a scenario, claims, a test, and a snippet for a CI server."""
     if folder.exists() and any(folder.iterdir()):
-        raise LarkError(f"{folder}: there is something in it already; name a folder that is empty or not there")
+        raise LarkTallyError(f"{folder}: there is something in it already; name a folder that is empty or not there")
     (folder / "baselines").mkdir(parents=True, exist_ok=True)
     source = importlib.resources.files("larktally.cli").joinpath("project")
     for name, target in FILES.items():

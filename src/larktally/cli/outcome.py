@@ -8,20 +8,39 @@ import sys
 import traceback
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, NoReturn, TypeVar
+from typing import Any, NoReturn, Protocol, TypeVar
 
 import click
 
-from larktally.errors import LarkError, SubjectFailed
-from larktally.places import is_own
+from larktally.code_places import is_own
+from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.report import Report
 
-__all__ = ["NOT_KEPT", "BAD_INPUT", "SUBJECT_FAILED", "teaching", "leave", "print_json", "subject_story"]
+__all__ = [
+    "NOT_KEPT",
+    "BAD_INPUT",
+    "SUBJECT_FAILED",
+    "report_errors",
+    "exit_with",
+    "print_json",
+    "show",
+    "subject_story",
+]
 
 NOT_KEPT, BAD_INPUT, SUBJECT_FAILED = 1, 2, 3
+
+
+class Result(Protocol):
+    """What every result of a command has: plain data, and a report of it."""
+
+    def plain(self) -> Any: ...
+    def report(self) -> Report: ...
+
+
 F = TypeVar("F", bound=Callable[..., Any])
 
 
-def teaching(command: F) -> F:
+def report_errors(command: F) -> F:
     """Turns what a user can mend into one message on standard error and the right exit status."""
 
     @functools.wraps(command)
@@ -30,24 +49,36 @@ def teaching(command: F) -> F:
             return command(*args, **options)
         except SubjectFailed as failure:
             click.echo(subject_story(failure), err=True)
-            leave(SUBJECT_FAILED)
-        except LarkError as error:
+            exit_with(SUBJECT_FAILED)
+        except LarkTallyError as error:
             click.echo("\n".join([f"larktally: {error}", *_in_user_code(error)]), err=True)
-            leave(BAD_INPUT)
+            exit_with(BAD_INPUT)
         except BrokenPipeError:
+            # `larktally show … | head` has read enough; Python would still complain at its exit.
             sys.stderr.close()
-            leave(0)
+            exit_with(0)
 
     return guarded  # type: ignore[return-value]
 
 
-def leave(status: int) -> NoReturn:
+def exit_with(status: int) -> NoReturn:
     """Ends the command with an exit status."""
     raise click.exceptions.Exit(status)
 
 
+def show(result: Result, as_json: bool) -> None:
+    """Prints a result: its plain data as JSON, or its report."""
+    if as_json:
+        print_json(result.plain())
+        return
+    from larktally.views.terminal import console, print_report
+
+    print_report(console(), result.report())
+
+
 def print_json(content: Any) -> None:
     """One JSON document on standard output."""
+    # Here and not at the top: --help and a wrong option answer without it.
     import msgspec
 
     click.echo(msgspec.json.format(msgspec.json.encode(content), indent=2).decode())
@@ -55,7 +86,9 @@ def print_json(content: Any) -> None:
 
 def subject_story(failure: SubjectFailed, scenario: str = "") -> str:
     """The message of a failed subject, and where in the user's own code it was raised."""
-    which = f"{scenario}: " if scenario else ""
+    which = ""
+    if scenario:
+        which = f"{scenario}: "
     lines = [f"larktally: {which}the subject failed: {failure}", *_in_user_code(failure.__cause__)]
     if failure.trace is not None:
         lines.append(f"  {failure.trace.rows} rows were recorded before it")
@@ -65,8 +98,15 @@ def subject_story(failure: SubjectFailed, scenario: str = "") -> str:
 def _in_user_code(error: BaseException | None) -> list[str]:
     """Where in the user's own code an error came up: the innermost lines that are neither ours nor click's."""
     of_click = f"{Path(click.__file__).parent}{os.sep}"
-    frames = traceback.extract_tb(error.__traceback__) if error is not None else []
-    users = [frame for frame in frames if not is_own(frame.filename) and not frame.filename.startswith(of_click)]
-    return [
-        f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}" for frame in users[-3:]
-    ]
+    if error is None:
+        return []
+    # A mistake in a model is the user's to find: our own frames would only push theirs off the screen.
+    frames = traceback.extract_tb(error.__traceback__)
+    users = []
+    for frame in frames:
+        if not is_own(frame.filename) and not frame.filename.startswith(of_click):
+            users.append(frame)
+    found: list[str] = []
+    for frame in users[-3:]:
+        found.append(f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}")
+    return found

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.choosing import chosen_channels, chosen_rows
-from larktally.cli.outcome import teaching
-from larktally.cli.reading import reading_options
-from larktally.errors import LarkError
-from larktally.traces import Trace, load_trace
+from larktally.cli.outcome import report_errors
+from larktally.cli.selection import chosen_channels, chosen_rows
+from larktally.cli.trace_options import reading_options
+from larktally.errors import LarkTallyError
+from larktally.traces.trace import Trace, load_trace
 
 
 @click.command()
@@ -28,7 +28,7 @@ from larktally.traces import Trace, load_trace
 )
 @click.option("--dark", is_flag=True, help="On dark paper.")
 @reading_options
-@teaching
+@report_errors
 def command(
     trace_file: Path,
     other_file: Path | None,
@@ -49,8 +49,13 @@ def command(
 
     trace = load_trace(trace_file, rate=rate, mapping=mapping)
     rows = chosen_rows(frames, trace, range(trace.rows))
-    lines = chosen_channels(only, trace) if only else []
-    breaches = _breaches(trace, claims) if claims is not None else []
+    lines = []
+    if only:
+        lines = chosen_channels(only, trace)
+    if claims is not None:
+        breaches = _breaches(trace, claims)
+    else:
+        breaches = []
     figure = draw_run(
         trace,
         body,
@@ -61,16 +66,20 @@ def command(
         other=load_trace(other_file) if other_file is not None else None,
         dark=dark,
     )
+    # Beside its trace, under the same name, where it will be looked for.
     path = save_picture(figure, out or trace_file.with_suffix(".png"))
-    said = f"; {len(breaches)} breaches marked" if claims is not None else ""
-    click.echo(f"{path}{said}")
+    marked = ""
+    if claims is not None:
+        marked = f"; {len(breaches)} breaches marked"
+    click.echo(f"{path}{marked}")
 
 
 def _breaches(trace: Trace, file: Path) -> list[int]:
-    from larktally.claims import check, load_claims
+    from larktally.claims.checking import check
+    from larktally.claims.files import load_claims
 
     tally = check(trace, load_claims(file, trace.channels))
     found = sorted({breach.row for result in tally for breach in result.breaches if breach.row is not None})
     if not found and not tally.passed:
-        raise LarkError(f"{file}: its claims are not kept, but in no single row; see larktally check")
+        raise LarkTallyError(f"{file}: its claims are not kept, but in no single row; see larktally check")
     return found

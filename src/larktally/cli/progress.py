@@ -21,16 +21,18 @@ def progress(label: str) -> Iterator[Callable[[int, int], Any] | None]:
         return
     began, bar, shown = time.monotonic(), None, 0
 
-    def watch(done: int, total: int) -> None:
+    def on_progress(done: int, total: int) -> None:
         nonlocal bar, shown
+        # A bar that flashes up for what is done at once is only noise.
         if bar is None and time.monotonic() - began > 1:
             bar = click.progressbar(length=total, label=label, file=sys.stderr, show_pos=False)
             bar.__enter__()
+        # Drawing costs more than a frame does.
         if bar is not None and done - shown >= total // 200:
             bar.update(done - shown)
             shown = done
 
-    yield watch
+    yield on_progress
     if bar is not None:
         bar.finish()
         bar.render_finish()

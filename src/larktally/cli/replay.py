@@ -6,11 +6,11 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import NOT_KEPT, leave, print_json, teaching
-from larktally.cli.reading import tolerance_option, tolerances
-from larktally.runs import replay
+from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
+from larktally.cli.trace_options import tolerance_option, tolerances
+from larktally.explain.replaying import replay
 from larktally.runs.model_files import load_scenario_of
-from larktally.traces import load_trace
+from larktally.traces.trace import load_trace
 
 
 @click.command()
@@ -18,7 +18,7 @@ from larktally.traces import load_trace
 @click.argument("target", metavar="FILE.py[:NAME]")
 @tolerance_option
 @click.option("--json", "as_json", is_flag=True, help="Print the outcome as JSON.")
-@teaching
+@report_errors
 def command(trace_file: Path, target: str, allowed: tuple[str, ...], as_json: bool) -> None:
     """Run a trace's own inputs, seed and params again, and report the first divergence.
 
@@ -26,23 +26,6 @@ def command(trace_file: Path, target: str, allowed: tuple[str, ...], as_json: bo
     """
     trace = load_trace(trace_file)
     found = replay(trace, load_scenario_of(target, trace.header.scenario), tolerances(allowed))
-    if as_json:
-        divergence = found.divergence
-        print_json(
-            {
-                "identical": found.identical,
-                "rows": trace.rows,
-                "row": divergence and divergence.row,
-                "what": divergence and divergence.what,
-                "recorded": divergence and divergence.first,
-                "replayed": divergence and divergence.second,
-                "part": divergence and divergence.part,
-                "added": found.added,
-                "removed": found.removed,
-                "causes": found.causes and found.causes.plain(),
-            }
-        )
-    else:
-        click.echo(str(found))
+    show(found, as_json)
     if not found.identical:
-        leave(NOT_KEPT)
+        exit_with(NOT_KEPT)

@@ -7,16 +7,19 @@ from typing import Any
 
 import click
 
-from larktally.claims import Tally, check
-from larktally.cli.choosing import split_patterns
-from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, leave, print_json, subject_story, teaching
+from larktally.claims.checking import check
+from larktally.claims.verdicts import Tally
+from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, exit_with, print_json, report_errors, subject_story
 from larktally.cli.progress import progress
-from larktally.errors import LarkError, SubjectFailed
-from larktally.runs import BaselineResult, Baselines, Causes, Scenario, record
-from larktally.runs.explaining.causes import causes_of_breaches, causes_of_divergence, lines_by_claim
-from larktally.runs.into_file import stopped_path
+from larktally.cli.selection import split_patterns
+from larktally.comparing.baselines import BaselineResult, Baselines
+from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
+from larktally.runs.file_recording import stopped_path
 from larktally.runs.model_files import load_scenarios
-from larktally.traces import Trace
+from larktally.runs.record import record
+from larktally.runs.scenario import Scenario
+from larktally.traces.trace import Trace
 
 
 @click.command()
@@ -48,7 +51,7 @@ from larktally.traces import Trace
 @click.option("--accept", is_flag=True, help="Make these runs the baselines, and show what changed.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
 @click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
-@teaching
+@report_errors
 def command(
     targets: tuple[str, ...],
     folder: Path,
@@ -64,9 +67,11 @@ def command(
     While it runs, a recording stands as NAME.partial beside its trace; what a killed run left there is recovered with
     larktally convert --recover.
     """
+    # Accepting into nowhere would look as if something had been accepted.
     if accept and baselines is None:
-        raise LarkError("--accept goes with --baseline DIR: where the baselines are")
+        raise LarkTallyError("--accept goes with --baseline DIR: where the baselines are")
     scenarios = [scenario for target in targets for scenario in load_scenarios(target)]
+    # Two scenarios of one name would write one file, the second over the first.
     _check_names(scenarios)
     folder.mkdir(parents=True, exist_ok=True)
     results: list[dict[str, Any]] = []
@@ -75,23 +80,34 @@ def command(
     for scenario in scenarios:
         path = folder / f"{_file_name(scenario.title)}.{suffix}"
         try:
-            with progress(scenario.title) as watch:
-                trace = record(scenario, only=split_patterns(only) or None, to=path, watch=watch)
+            with progress(scenario.title) as on_progress:
+                trace = record(scenario, only=split_patterns(only) or None, to=path, on_progress=on_progress)
         except SubjectFailed as failure:
             worst = SUBJECT_FAILED
             results.append(_failed(scenario, failure, path))
+            # The others are run all the same: one subject that fails does not hide what the rest have to say.
             continue
-        except LarkError as error:
-            raise LarkError(f"{scenario.title}: {error}").with_traceback(error.__traceback__) from None
-        tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+        except LarkTallyError as error:
+            raise LarkTallyError(f"{scenario.title}: {error}").with_traceback(error.__traceback__) from None
+        if scenario.claims:
+            tally = check(trace, scenario.claims)
+        else:
+            tally = Tally([])
+        # Runs the scenario once more, and only where a claim is broken in a row.
         causes = causes_of_breaches(trace, scenario, tally)
         if tally:
             tallies[scenario.title] = tally
+        # The exit status is the worst of all: a failed subject counts more than a broken claim.
         worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
-        held = Baselines(baselines).check(trace, accept=accept) if baselines is not None else None
+        held = None
+        if baselines is not None:
+            held = Baselines(baselines).check(trace, accept=accept)
         worst = max(worst, NOT_KEPT if held is not None and not held.passed else 0)
         results.append(_plain(scenario, trace, path, tally, causes, held))
         if not as_json:
+            # A line apart from the run before it, whose sum would otherwise read as this one's heading.
+            if len(results) > 1:
+                click.echo()
             _print(trace, path, scenario, tally, causes)
             if held is not None:
                 click.echo(f"baseline {held}")
@@ -105,14 +121,17 @@ def command(
     if as_json:
         print_json(results)
     if worst:
-        leave(worst)
+        exit_with(worst)
 
 
 def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: dict[str, Causes]) -> None:
-    from larktally.views.tables import console, print_stories, tally_table
+    from larktally.views.terminal import console, print_report
 
     out = console()
-    ended = f", ended: {trace.header.end}" if trace.header.end else ""
+    if trace.header.end:
+        ended = f", ended: {trace.header.end}"
+    else:
+        ended = ""
     out.print(
         f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {path}",
         highlight=False,
@@ -120,8 +139,7 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: d
         soft_wrap=True,
     )
     if tally:
-        out.print(tally_table(tally))
-        print_stories(out, tally, lines_by_claim(causes))
+        print_report(out, tally.report(lines_by_claim(causes)))
     else:
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
@@ -143,8 +161,12 @@ def _plain(
     causes: dict[str, Causes],
     held: BaselineResult | None,
 ) -> dict[str, Any]:
-    compared = held.comparison.plain() if held is not None and held.comparison is not None else None
-    baseline = {"path": str(held.path), "passed": held.passed, "comparison": compared} if held is not None else None
+    compared = None
+    if held is not None and held.comparison is not None:
+        compared = held.comparison.plain()
+    baseline = None
+    if held is not None:
+        baseline = {"path": str(held.path), "passed": held.passed, "comparison": compared}
     return {
         "scenario": scenario.title,
         "trace": str(path),
@@ -152,17 +174,19 @@ def _plain(
         "end": trace.header.end,
         "digest": trace.digest,
         "passed": tally.passed if tally else None,
-        "claims": [result.plain() for result in tally],
+        "claims": tally.plain(),
         "causes": {name: found.plain() for name, found in causes.items()},
         "baseline": baseline,
     }
 
 
 def _check_names(scenarios: list[Scenario]) -> None:
-    names = [_file_name(scenario.title) for scenario in scenarios]
+    names = []
+    for scenario in scenarios:
+        names.append(_file_name(scenario.title))
     for name in names:
         if names.count(name) > 1:
-            raise LarkError(f"two scenarios would be saved as {name!r}; give one of them another name=")
+            raise LarkTallyError(f"two scenarios would be saved as {name!r}; give one of them another name=")
 
 
 def _file_name(title: str) -> str:

@@ -7,10 +7,10 @@ from typing import Any
 
 import click
 
-from larktally.cli.choosing import chosen_channels, chosen_rows
-from larktally.cli.outcome import print_json, teaching
-from larktally.cli.reading import reading_options
-from larktally.traces import Trace, load_trace
+from larktally.cli.outcome import print_json, report_errors
+from larktally.cli.selection import chosen_channels, chosen_rows
+from larktally.cli.trace_options import reading_options
+from larktally.traces.trace import Trace, load_trace
 
 FIRST_ROWS = 20
 
@@ -30,7 +30,7 @@ FIRST_ROWS = 20
     "--level", "at_level", is_flag=True, help="Draw the level and the bodies in characters, at the first row chosen."
 )
 @click.option("--json", "as_json", is_flag=True, help="Print the rows as JSON.")
-@teaching
+@report_errors
 def command(
     trace_file: Path,
     frames: str | None,
@@ -52,13 +52,14 @@ def command(
         return
     from larktally.views.frames import print_events, print_frames
     from larktally.views.strips import print_level, print_strips
-    from larktally.views.tables import console
+    from larktally.views.terminal import console
 
     out = console()
     out.print(_title(trace), highlight=False, markup=False, soft_wrap=True)
     if at_level:
         print_level(out, trace, rows[0])
         return
+    # Without rows chosen the strip is of the whole run: it says which rows are worth asking for.
     print_strips(out, trace, rows if frames else range(trace.rows))
     out.print()
     if events_only:
@@ -73,9 +74,18 @@ def command(
 
 def _title(trace: Trace) -> str:
     header = trace.header
-    rate = f" at {trace.rate} frames/s" if trace.rate else ""
-    ended = f"; ended: {header.end}" if header.end else ""
-    stopped = f"; STOPPED: {header.stopped}" if header.stopped else ""
+    if trace.rate:
+        rate = f" at {trace.rate} frames/s"
+    else:
+        rate = ""
+    if header.end:
+        ended = f"; ended: {header.end}"
+    else:
+        ended = ""
+    if header.stopped:
+        stopped = f"; STOPPED: {header.stopped}"
+    else:
+        stopped = ""
     size = f"rows 0..{trace.rows - 1}{rate}, {len(trace.channels)} channels, {len(trace.events)} events"
     return f"{header.scenario or header.subject or 'trace'}: {size}{ended}{stopped}"
 

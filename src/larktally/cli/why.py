@@ -6,11 +6,11 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.choosing import split_patterns
-from larktally.cli.outcome import print_json, teaching
-from larktally.runs import causes
+from larktally.cli.outcome import report_errors, show
+from larktally.cli.selection import split_patterns
+from larktally.explain.causes import causes
 from larktally.runs.model_files import load_scenario_of
-from larktally.traces import load_trace
+from larktally.traces.trace import load_trace
 
 
 @click.command()
@@ -19,7 +19,7 @@ from larktally.traces import load_trace
 @click.argument("row", metavar="ROW")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Only channels that match, and every write of them.")
 @click.option("--json", "as_json", is_flag=True, help="Print the causes as JSON.")
-@teaching
+@report_errors
 def command(trace_file: Path, target: str, row: str, only: tuple[str, ...], as_json: bool) -> None:
     """What made a row what it is: what each machine decided and its guards read, and who set which value, in order, with
     file and line.
@@ -33,7 +33,4 @@ def command(trace_file: Path, target: str, row: str, only: tuple[str, ...], as_j
         trace.row_at(int(row) if row.isdecimal() else row),
         split_patterns(only) or None,
     )
-    if as_json:
-        print_json(found.plain())
-    else:
-        click.echo(str(found))
+    show(found, as_json)

@@ -63,12 +63,12 @@ def build_wick(sim: lt.Sim, wick: lt.Body, moths: list["Moth"]) -> None:
     gait.leave("bursting")(lambda now: wick.halt())
 
     @gait.during("standing", "airborne")
-    def steer(now: lt.Now) -> None:
-        way = now.axis("left", "right")
-        facing.now = int(way) or facing.now
-        wick.vx = 120 * way
+    def steer(now: lt.StepContext) -> None:
+        direction = now.axis("left", "right")
+        facing.value = int(direction) or facing.value
+        wick.vx = 120 * direction
 
-    gait.during("bursting")(lambda now: setattr(wick, "vx", 320.0 * facing.now))
+    gait.during("bursting")(lambda now: setattr(wick, "vx", 320.0 * facing.value))
     gait.during("climbing")(lambda now: setattr(wick, "vy", 80.0 * now.axis("down", "up")))
     gait.during("edging")(lambda now: setattr(wick, "vx", 60.0 * now.axis("left", "right")))
     build_rules(sim, wick, gait)
@@ -78,14 +78,17 @@ def build_wick(sim: lt.Sim, wick: lt.Body, moths: list["Moth"]) -> None:
 
 def build_rules(sim: lt.Sim, wick: lt.Body, gait: lt.Machine) -> None:
     """The rules of Wick's gait, in the order in which they are tried."""
-    ask, edge = sim.request("wick.ask_hop", "hop", keep="6f"), sim.recent("wick.on_edge", "wick.grounded", keep="5f")
+    ask, edge = (
+        sim.press_buffer("wick.ask_hop", "hop", keep="6f"),
+        sim.recent("wick.on_edge", "wick.grounded", keep="5f"),
+    )
     hops, spare = sim.chain("wick.hops", 3, within=12, runs_while="wick.grounded"), sim.latch("wick.spare_hop")
     bellows = sim.cooldown("wick.burst", "0.8s")
     ground_or_air, asked = ("standing", "airborne"), "wick.ask_hop.waiting"
     gait.enter("standing")(lambda now: spare.arm())
 
     @gait.transition("standing", to="bursting", when="pressed('burst') and wick.burst.ready", name="bursts")
-    def burst(now: lt.Now) -> None:
+    def burst(now: lt.StepContext) -> None:
         bellows.use()
 
     gait.transition("bursting", to="airborne", after=10, name="spent")
@@ -93,7 +96,7 @@ def build_rules(sim: lt.Sim, wick: lt.Body, gait: lt.Machine) -> None:
     gait.transition("airborne", to="edging", when="gutter.wick and held('up')", name="takes the gutter")
 
     @gait.transition(ground_or_air, to="airborne", when=f"{asked} and wick.on_edge", name="hops")
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         ask.take()
         edge.forget()
         step = hops.use()
@@ -101,14 +104,14 @@ def build_rules(sim: lt.Sim, wick: lt.Body, gait: lt.Machine) -> None:
         now.emit("hop", step=step)
 
     @gait.transition("airborne", to="airborne", when=f"{asked} and wick.spare_hop.armed", name="hops again")
-    def hop_again(now: lt.Now) -> None:
+    def hop_again(now: lt.StepContext) -> None:
         ask.take()
         spare.fire()
         wick.launch(vy=300.0)
         now.emit("hop", step=-1)
 
     @gait.transition("climbing", to="airborne", when=f"{asked} or not rope.wick", name="leaves the rope")
-    def let_go(now: lt.Now) -> None:
+    def let_go(now: lt.StepContext) -> None:
         if ask.take():
             wick.launch(vy=250.0)
 
@@ -121,26 +124,26 @@ def build_can(sim: lt.Sim, wick: lt.Body, facing: Any, moths: list["Moth"]) -> N
     """Seven sparks and a refill; a spark flies for 40 frames, and a moth that it meets is gone for a while."""
     oil = sim.stock("wick.oil", 7, "2.4s")
 
-    def build(view: lt.Under) -> tuple[lt.Body, Any]:
+    def build(view: lt.SimScope) -> tuple[lt.Body, Any]:
         return view.body("body", size=(4, 4), at=(0, 0)), view.delay("life", "40f")
 
     sparks = sim.pool("spark", build, slots=7)
 
     @sim.before("motion")
-    def throw(now: lt.Now) -> None:
+    def throw(now: lt.StepContext) -> None:
         if now.pressed("spark") and oil.use():
             thrown = sparks.spawn()
             if thrown is not None:
                 body, life = thrown
-                body.put(wick.x + 6 + 10 * facing.now, wick.y + 8)
-                body.vx = 260.0 * facing.now
+                body.put(wick.x + 6 + 10 * facing.value, wick.y + 8)
+                body.vx = 260.0 * facing.value
                 life.start()
 
     @sim.after("motion")
-    def burn(now: lt.Now) -> None:
+    def burn(now: lt.StepContext) -> None:
         for thrown in list(sparks):
             body, life = thrown
-            met = [moth for moth in moths if not moth.gone.left and lt.distance(body, moth.body, "edges") == 0]
+            met = [moth for moth in moths if not moth.gone.left and lt.geometry.distance(body, moth.body, "edges") == 0]
             for moth in met:
                 moth.gone.start()
                 moth.flight.go("idle")
@@ -154,7 +157,7 @@ def build_warmth(sim: lt.Sim, wick: lt.Body, moths: list["Moth"]) -> None:
     grace = sim.grace("wick.grace", "45f")
 
     @sim.after("zones")
-    def feel(now: lt.Now) -> None:
+    def feel(now: lt.StepContext) -> None:
         if any(moth.reach.count for moth in moths if moth.reach.is_open) and grace.hurt():
             warmth.take(3)
         if warmth.empty or wick.y < -60:
@@ -168,7 +171,7 @@ def build_lamp(sim: lt.Sim, wick: lt.Body) -> None:
     lamp, punt = sim.zone("lamp", watch=[wick]), sim.enclosure("punt", at=(800, 0), size=(70, 60), holds=[])
 
     @sim.before("motion")
-    def ride(now: lt.Now) -> None:
+    def ride(now: lt.StepContext) -> None:
         aboard = wick in punt.holds
         punt.drift(55.0 if aboard and punt.x < 950 else 0.0, 0.0)
         if not aboard and punt.x < 900 and punt.x < wick.x < punt.x + 58 and 2 < wick.y < 30:
@@ -178,15 +181,15 @@ def build_lamp(sim: lt.Sim, wick: lt.Body) -> None:
             wick.launch(vy=380.0)
 
     @sim.after("zones")
-    def gather_and_light(now: lt.Now) -> None:
-        if now.sim.count_said("entered", matches.name):
-            held.now += 1
-        if lamp.inside(wick) and now.pressed("light") and held.now:
-            held.now -= 1
+    def gather_and_light(now: lt.StepContext) -> None:
+        if now.sim.count_emitted("entered", matches.name):
+            held.value += 1
+        if lamp.inside(wick) and now.pressed("light") and held.value:
+            held.value -= 1
             bell.stop()
             now.emit("lit", left=bell.left)
             now.end("won")
-        if now.sim.count_said("over", bell.name):
+        if now.sim.count_emitted("over", bell.name):
             now.end("lost")
 
 
@@ -199,24 +202,24 @@ class Moth(NamedTuple):
     gone: Any
 
 
-def build_moth(sim: lt.Under, wick: lt.Body, x: float) -> Moth:
+def build_moth(sim: lt.SimScope, wick: lt.Body, x: float) -> Moth:
     """Notices at 80 px, chases, strikes at 20 px when it is rested, the blow on frame 9 of its swing; gives up at 160."""
     body = sim.body("body", size=(8, 8), at=(x, 30))
     facing, gap = sim.value("facing", -1), sim.value("gap", 999.0)
     rest, gone = sim.cooldown("rest", "0.8s"), sim.delay("gone", "3s")
-    reach = sim.strike("reach", body, size=(16, 12), offset=(10, 0), targets=[wick], facing=facing)
+    reach = sim.hitbox("reach", body, size=(16, 12), offset=(10, 0), targets=[wick], facing=facing)
     flight = sim.machine("flight", ("idle", "chase", "strike"), "idle")
     swing = sim.animation(
         "pose", {"hover": lt.Clip(8, loop=True), "swing": lt.Clip(24, spans={"blow": (9, 11)})}, "hover"
     )
     swing.chosen_by(flight, {"idle": "hover", "chase": "hover", "strike": "swing"})
     swing.opens(reach, "blow")
-    sim.before("machines", lambda now: setattr(gap, "now", lt.distance(body, wick)))
+    sim.before("machines", lambda now: setattr(gap, "value", lt.geometry.distance(body, wick)))
 
     @flight.during("chase")
-    def close_in(now: lt.Now) -> None:
-        facing.now = 1 if wick.x > body.x else -1
-        body.vx = 70.0 * facing.now
+    def close_in(now: lt.StepContext) -> None:
+        facing.value = 1 if wick.x > body.x else -1
+        body.vx = 70.0 * facing.value
         body.vy = max(-40.0, min(40.0, 4 * (wick.y + 8 - body.y)))
 
     flight.leave("chase")(lambda now: body.halt())

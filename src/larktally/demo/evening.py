@@ -118,7 +118,7 @@ in_the_punt = lt.Scenario(
 a_pause = lt.Scenario(
     canal,
     frames=120,
-    inputs=RIGHT.cut(1, 110).press("spark", 20).hold("pause", 30, 12).hold("pause", 70, 3),
+    inputs=RIGHT.keep(1, 110).press("spark", 20).hold("pause", 30, 12).hold("pause", 70, 3),
     claims=[
         rule("a press pauses once, however long it is held", "exactly(began(game == 'paused'), 1)"),
         rule(

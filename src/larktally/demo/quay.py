@@ -35,15 +35,15 @@ def lamplighter(setup: lt.Setup, hops_in_the_air: bool = False) -> lt.Sim:
     gait = sim.machine("wick.gait", states=("standing", "airborne"), start="standing")
 
     @gait.during("standing", "airborne")
-    def steer(now: lt.Now) -> None:
+    def steer(now: lt.StepContext) -> None:
         if now.axis("left", "right"):
-            facing.now = int(now.axis("left", "right"))
+            facing.value = int(now.axis("left", "right"))
         if now.pressed("burst"):
             bellows.use()
         bursting = bellows.left > bellows.frames - 10
-        wick.vx = 320 * facing.now if bursting else 120 * now.axis("left", "right")
+        wick.vx = 320 * facing.value if bursting else 120 * now.axis("left", "right")
 
-    def push_off(now: lt.Now) -> None:
+    def push_off(now: lt.StepContext) -> None:
         wick.launch(vy=360)
         now.emit("hop")
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from larktally.errors import InputError, unknown_name
+from larktally.errors import InputError
 from larktally.inputs.keys import known_code
+from larktally.names import unknown_name
 
 __all__ = ["Action", "Actions"]
 
@@ -28,7 +29,10 @@ class Action:
     def __post_init__(self) -> None:
         if not isinstance(self.name, str) or not self.name or self.name != self.name.strip():
             raise InputError(f"an action has a name that is not empty, with no space around it, not {self.name!r}")
-        keys = (self.keys,) if isinstance(self.keys, str) else tuple(self.keys)
+        if isinstance(self.keys, str):
+            keys = (self.keys,)
+        else:
+            keys = tuple(self.keys)
         object.__setattr__(self, "keys", tuple(known_code(code) for code in keys))
 
 
@@ -42,7 +46,10 @@ class Actions:
         self._by_name: dict[str, Action] = {}
         self._by_key: dict[str, str] = {}
         for given in actions or ():
-            action = given if isinstance(given, Action) else Action(given)
+            if isinstance(given, Action):
+                action = given
+            else:
+                action = Action(given)
             if action.name in self._by_name:
                 raise InputError(f"action {action.name!r} is declared twice")
             self._by_name[action.name] = action
@@ -57,14 +64,24 @@ class Actions:
     def __contains__(self, name: object) -> bool:
         return name in self._by_name
 
+    def all(self) -> tuple[Action, ...]:
+        """The actions themselves, in order."""
+        return tuple(self._by_name.values())
+
     @property
     def analog(self) -> tuple[str, ...]:
         """The names of the analog ones."""
-        return tuple(action.name for action in self._by_name.values() if action.analog)
+        found = []
+        for action in self._by_name.values():
+            if action.analog:
+                found.append(action.name)
+        return tuple(found)
 
     def kind_of(self, name: str) -> type[int] | type[float]:
         """int for an action that is declared on/off, whose values are 0 and 1; float for any other."""
-        return int if self.declared and not self._by_name[name].analog else float
+        if self.declared and not self._by_name[name].analog:
+            return int
+        return float
 
     def named(self, name: str) -> str:
         """The action for an action's name or for a key code bound to one; raises InputError where there is none."""

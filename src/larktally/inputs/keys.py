@@ -7,7 +7,8 @@ follow the order of the Standard Gamepad (W3C, "Gamepad", section "Remapping"): 
 
 from __future__ import annotations
 
-from larktally.errors import InputError, did_you_mean
+from larktally.errors import InputError
+from larktally.names import did_you_mean
 
 __all__ = ["KEY_CODES", "PAD_CODES", "known_code"]
 

@@ -12,9 +12,9 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from larktally.errors import InputError
 from larktally.timing import Duration, frames_in
@@ -45,7 +45,9 @@ class Span:
             return self
         start = frames_in(self.start, rate, what=f"start of {self.action!r}")
         if start < 1:
-            where = "plus" if self.on else "start"
+            where = "start"
+            if self.on:
+                where = "plus"
             raise InputError(
                 f"action {self.action!r} at {where}={self.start!r}: the first step is frame 1 "
                 "(row 0 is the state after reset and has no inputs)"
@@ -55,7 +57,9 @@ class Span:
     def value_at(self, offset: int) -> float:
         """The value `offset` frames into the span; a ramp reaches `to` in its last frame."""
         if self.to is None or not isinstance(self.frames, int) or self.frames == 1:
-            return self.value if self.to is None else self.to
+            if self.to is None:
+                return self.value
+            return self.to
         return self.value + (self.to - self.value) * offset / (self.frames - 1)
 
 
@@ -108,7 +112,7 @@ class InputScript:
         """This script, and after its last held frame (or from frame `at` on) the other one."""
         return self | other.shifted(self.last_frame if at is None else at - 1)
 
-    def cut(self, first: int, last: int) -> InputScript:
+    def keep(self, first: int, last: int) -> InputScript:
         """Only what is held in frames first..last, in their own numbering."""
         kept = []
         for span in (span.resolved(None) for span in self.spans):
@@ -117,7 +121,10 @@ class InputScript:
                 kept.append(span)
             elif start <= stop:
                 offset, end = start - int(span.start), stop - int(span.start)
-                to = None if span.to is None else span.value_at(end)
+                if span.to is None:
+                    to = None
+                else:
+                    to = span.value_at(end)
                 kept.append(replace(span, start=start, frames=stop - start + 1, value=span.value_at(offset), to=to))
         return InputScript(tuple(kept))
 
@@ -184,12 +191,14 @@ class InputScript:
         return cls(tuple(spans))
 
     @classmethod
-    def from_columns(cls, columns: Mapping[str, Any]) -> InputScript:
+    def from_columns(cls, columns: Mapping[str, npt.NDArray[np.float64]]) -> InputScript:
         """The script that gives these input columns again: one value a row, row 0 first (as `trace.inputs` has them)."""
         spans = []
         for action, column in columns.items():
             values = np.asarray(column, dtype=np.float64)
-            starts = [1, *(np.flatnonzero(values[2:] != values[1:-1]) + 2).tolist()] if len(values) > 1 else []
+            starts = []
+            if len(values) > 1:
+                starts = [1, *(np.flatnonzero(values[2:] != values[1:-1]) + 2).tolist()]
             for start, stop in zip(starts, [*starts[1:], len(values)], strict=True):
                 if values[start] != 0:
                     spans.append(Span(action, start, stop - start, float(values[start])))
@@ -198,7 +207,10 @@ class InputScript:
     def _with(self, *spans: Span) -> InputScript:
         for span in spans:
             if isinstance(span.start, int) and not span.on:
-                span.resolved(None) if isinstance(span.frames, int) else replace(span, frames=1).resolved(None)
+                if isinstance(span.frames, int):
+                    span.resolved(None)
+                else:
+                    replace(span, frames=1).resolved(None)
         return InputScript((*self.spans, *spans))
 
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 import heapq
 import itertools
 from collections import defaultdict
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections.abc import Callable, Mapping, Sequence
+from typing import NamedTuple, TypeVar
 
 from larktally.errors import InputError
 from larktally.inputs.actions import Actions
@@ -18,19 +18,24 @@ from larktally.timing import Rate, seconds_at
 
 __all__ = ["FrameInput", "InputFeed", "HELD_FROM"]
 
+# An analog action counts as held from half of its way on, in rules and in claims alike.
 HELD_FROM = 0.5
 
 
-class _PerAction(dict[str, Any]):
+V = TypeVar("V", bound=float)
+
+
+class _PerAction(dict[str, V]):
     """Answers for each action; asks `actions` for one it does not hold, which knows keys, or raises."""
 
     __slots__ = ("_actions", "_idle")
 
-    def __init__(self, actions: Actions, idle: Any) -> None:
+    def __init__(self, actions: Actions, idle: V) -> None:
         super().__init__(dict.fromkeys(actions, idle))
         self._actions, self._idle = actions, idle
 
-    def __missing__(self, name: str) -> Any:
+    def __missing__(self, name: str) -> V:
+        # A key such as 'KeyA' stands for its action: looked up once, and then held like the others.
         found = self._actions.named(name)
         return self.setdefault(found, self._idle)
 
@@ -87,7 +92,23 @@ class FrameInput:
 
     def held_for(self, action: str) -> int:
         """Frames it has been held, this one included; 0 where it is not held."""
-        return self.frame - self.since_by[action] + 1 if self.held_by[action] else 0
+        if self.held_by[action]:
+            return self.frame - self.since_by[action] + 1
+        return 0
+
+
+class FeedState(NamedTuple):
+    """Where a feed stands."""
+
+    frame: int
+    value_by: dict[str, float]
+    held_by: dict[str, bool]
+    pressed_by: dict[str, bool]
+    released_by: dict[str, bool]
+    since_by: dict[str, int]
+    due: dict[int, dict[str, float]]
+    edges: tuple[str, ...]
+    noted: int
 
 
 class InputFeed:
@@ -134,8 +155,49 @@ class InputFeed:
         for action, value in self.due.pop(frame, {}).items():
             if view.value_by[action] != value:
                 self._change(action, value)
+        # Said of this frame only: the next one has to change too, if only to take them back.
         if self._edges:
             self.due[frame + 1]  # an edge lasts one frame: the next one has it to clear away
+
+    def seek(self, frame: int) -> None:
+        """Makes the view of a feed that stands at frame 0 show a later one, by way of the frames in which anything changes."""
+        while self.due:
+            nearest = min(self.due)
+            if nearest > frame:
+                break
+            self.advance(nearest)
+        if self.view.frame < frame:
+            self.advance(frame)
+
+    def save(self) -> FeedState:
+        """Where it stands: what is held, what is still to come, and how much was noted."""
+        view = self.view
+        due = {frame: dict(changes) for frame, changes in self.due.items()}
+        # Copies: the run goes on and changes its own.
+        return FeedState(
+            view.frame,
+            dict(view.value_by),
+            dict(view.held_by),
+            dict(view.pressed_by),
+            dict(view.released_by),
+            dict(view.since_by),
+            due,
+            tuple(self._edges),
+            len(self.noted),
+        )
+
+    def load(self, saved: FeedState) -> None:
+        """Stands again where it stood when that was saved."""
+        view = self.view
+        view.frame = saved.frame
+        _put_back(view.value_by, saved.value_by)
+        _put_back(view.held_by, saved.held_by)
+        _put_back(view.pressed_by, saved.pressed_by)
+        _put_back(view.released_by, saved.released_by)
+        _put_back(view.since_by, saved.since_by)
+        self.due = defaultdict(dict, {frame: dict(changes) for frame, changes in saved.due.items()})
+        self._edges = list(saved.edges)
+        del self.noted[saved.noted :]
 
     def _change(self, action: str, value: float) -> None:
         view = self.view
@@ -150,6 +212,15 @@ class InputFeed:
                 view.since_by[action] = view.frame
 
 
+T = TypeVar("T")
+
+
+def _put_back(table: dict[str, T], values: Mapping[str, T]) -> None:
+    """Into the same table, since rules and hooks hold its bound look-ups."""
+    table.clear()
+    table.update(values)
+
+
 def _changes(given: Sequence[Span]) -> list[tuple[int, float]]:
     """(frame, new value) of one action, in order: at each frame the latest written of the spans that cover it counts.
 
@@ -159,9 +230,14 @@ def _changes(given: Sequence[Span]) -> list[tuple[int, float]]:
     if all(span.to is None for span in spans) and all(
         int(one.start) + int(one.frames) < int(other.start) for one, other in itertools.pairwise(spans)
     ):
-        edges = [((int(s.start), s.value + 0.0), (int(s.start) + int(s.frames), 0.0)) for s in spans]
-        return [change for pair in edges for change in pair]
+        edges: list[tuple[int, float]] = []
+        for span in spans:
+            # A value of -0.0 would be another bit in the trace, and the same press.
+            edges += [(int(span.start), span.value + 0.0), (int(span.start) + int(span.frames), 0.0)]
+        return edges
     spans = list(given)
+    # A sweep over the marks with a heap of open spans, the latest written on top: a random script of a million presses is
+    # no more than a sort.
     starts = sorted((int(span.start), -index) for index, span in enumerate(spans))
     marks = sorted({mark for span in spans for mark in (int(span.start), int(span.start) + int(span.frames))})
     changes: list[tuple[int, float]] = []
@@ -178,7 +254,10 @@ def _changes(given: Sequence[Span]) -> list[tuple[int, float]]:
             changes.append((mark, 0.0))
             continue
         span = spans[-open_spans[0][0]]
-        frames = range(mark, following) if span.to is not None else range(mark, mark + 1)
+        if span.to is not None:
+            frames = range(mark, following)
+        else:
+            frames = range(mark, mark + 1)
         changes.extend((frame, float(span.value_at(frame - int(span.start))) + 0.0) for frame in frames)
     return changes
 

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple, TypeAlias
 
-from larktally.parts.declared import SHOWN, Declared
-from larktally.parts.guards import compile_choice, compile_guard, in_scope, reads_of
-from larktally.parts.now import GuardNow, Now
-from larktally.parts.part import Shown
-from larktally.parts.transition import Considered, Hook, Transition
+from larktally.errors import ModelError
+from larktally.language.reading import Scope, compile_choice, compile_guard, in_scope, reads_of
+from larktally.parts.context import GuardContext, StepContext, context_for
+from larktally.parts.definition import SHOWN, MachineDefinition, Order
+from larktally.parts.guards import looking_guard
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.transition import Hook, RuleTrial, Transition
 from larktally.traces.outline import ANY, BACK, STAY
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Machine", "Transition", "ANY", "BACK", "STAY", "Hook"]
 
-Watcher: TypeAlias = Callable[[list[Considered], "str | None"], None]
+RuleObserver: TypeAlias = Callable[[list[RuleTrial], "str | None"], None]
 
 
 class _Crossing(NamedTuple):
@@ -27,7 +27,7 @@ class _Crossing(NamedTuple):
     entering: tuple[str, ...]
 
 
-class Machine(Declared):
+class Machine(MachineDefinition):
     """States and transitions of one thing; its channel is the current state's label, `age` the frames since it began.
 
     In each step: `age` goes up by one; the first declared transition out of the current state (a child's before its
@@ -54,33 +54,63 @@ class Machine(Declared):
 
     phase = "machines"
     events = ("changed", "acted", "go_refused")
+    state_fields = ("state", "age", "stack", "_requested", "_history")
 
-    def __init__(self, sim: Sim, name: str, states: Sequence[str], start: str, **options: Any) -> None:
-        super().__init__(sim, name, states, start, **options)
+    def __init__(
+        self,
+        sim: SimProtocol,
+        name: str,
+        states: Sequence[str],
+        start: str = "",
+        *,
+        order: Order = "transition-first",
+        settle: int = 1,
+        remember: Iterable[str] = (),
+        initial: Mapping[str, str] | None = None,
+        final: Iterable[str] = (),
+    ) -> None:
+        super().__init__(
+            sim, name, states, start, order=order, settle=settle, remember=remember, initial=initial, final=final
+        )
         self.state = self.start
         self.age = 0
         self.stack: list[str] = []
-        self._asked: list[str] = []
+        self._requested: list[str] = []
         self._history: dict[str, str] = {}
         self._plain = False
         self._candidates: dict[str, tuple[Transition, ...]] = {}
         self._during: dict[str, tuple[Hook, ...]] = {}
-        self._ways: dict[str, tuple[Callable[[Now, int], int], tuple[Hook, ...], tuple[Transition, ...]]] = {}
+        # What a plain machine needs in a frame, by state and in one look-up.
+        self._fast_path: dict[
+            str, tuple[Callable[[StepContext, int], int], tuple[Hook, ...], tuple[Transition, ...]]
+        ] = {}
         self._crossings: dict[tuple[str, str], _Crossing] = {}
-        self._watcher: Watcher | None = None
+        # Who watches is no part of the state: a saved one goes back into a sim that nobody watches.
+        self._observer: RuleObserver | None = None
         self._listener: Callable[[str], Any] | None = None
-        self.now: Now
-        self.guard_now: Now
+        self.now: StepContext
+        self.guard_now: StepContext
 
-    def channels(self) -> tuple[Shown, ...]:
-        return (Shown("", "state", "label", self.states.leaves), Shown("age", "age", "count"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return (ChannelSpec("", "state", "label", self.states.leaves), ChannelSpec("age", "age", "count"))
 
     def go(self, state: str) -> None:
         """Asks for a change to a state: taken when this machine runs next, in this frame where it has not run yet."""
         self.states.check(state)
-        self._asked.append(state)
+        # A guard that asks for a change would change something by looking.
+        if self.sim.looking:
+            raise ModelError(f"{self.sim.looking} asks {self.name!r} to go to {state!r}; guards only look")
+        self._requested.append(state)
         if self._listener is not None:
             self._listener(state)
+
+    def model_functions(self) -> Iterator[Callable[..., Any]]:
+        """The functions of a model's own that it calls: hooks, guards and actions."""
+        for by_state in self._hooks.values():
+            for hooks in by_state.values():
+                yield from hooks
+        for rule in self.transitions:
+            yield from (one for one in (rule.when, rule.action) if callable(one))
 
     def begin(self) -> None:
         self._prepare()
@@ -89,12 +119,15 @@ class Machine(Declared):
             self._run("enter", path)
 
     def step(self) -> None:
+        # Before anything else, so that a guard in the first frame of a state sees an age of 1.
         self.age = age = self.age + 1
-        if self._plain and not self._asked:
-            choose, during, candidates = self._ways[self.state]
+        # The short way, which most machines go in most frames; a test runs both against a plain interpreter.
+        if self._plain and not self._requested:
+            choose, during, candidates = self._fast_path[self.state]
             chosen = choose(self.guard_now, age)
             if chosen >= 0:
                 self._take(candidates[chosen])
+                # The state now current runs its own, not the one that was left.
                 during = self._during[self.state]
             for hook in during:
                 hook(self.now)
@@ -107,70 +140,62 @@ class Machine(Declared):
             for hook in self._during[self.state]:
                 hook(self.now)
 
-    def watch(self, watcher: Watcher | None) -> None:
+    def observe_rules(self, observer: RuleObserver | None) -> None:
         """Shows a function every rule that is considered from now on, and the name of the one taken or None."""
-        self._watcher = watcher
-        self._choose_way()
+        self._observer = observer
+        self._choose_path()
 
-    def hear(self, listener: Callable[[str], Any] | None) -> None:
+    def observe_requests(self, listener: Callable[[str], Any] | None) -> None:
         """Shows a function every state that is asked for with `go` from now on, and those that wait to be taken."""
         self._listener = listener
         if listener is not None:
-            for state in self._asked:
+            for state in self._requested:
                 listener(state)
-
-    def save(self) -> dict[str, Any]:
-        return {
-            "state": self.state,
-            "age": self.age,
-            "stack": list(self.stack),
-            "asked": list(self._asked),
-            "history": dict(self._history),
-        }
-
-    def load(self, saved: dict[str, Any]) -> None:
-        self.state, self.age = saved["state"], saved["age"]
-        self.stack, self._asked, self._history = list(saved["stack"]), list(saved["asked"]), dict(saved["history"])
 
     def _prepare(self) -> None:
         """Makes what the hot loop reads: the rules and during hooks of each state, and the guards as functions."""
-        self.now = self.sim.now_for(self.name)
-        self.guard_now = self.sim.now_for(self.name, GuardNow)
-        words, sources, counts = self.sim.words, self.sim.sources, self.sim.count_said
+        self.now = context_for(self.sim, self.name, StepContext)
+        self.guard_now = context_for(self.sim, self.name, GuardContext)
+        scope = Scope(self.sim.names, self.sim.bindings, self.sim.count_emitted)
+        conditions: dict[str, Any] = {}
         for rule in self.transitions:
+            what = f"machine {self.name!r}: transition {rule.name!r}"
             if isinstance(rule.when, str):
-                what = f"machine {self.name!r}: transition {rule.name!r}"
-                text = self._whole(rule.when)
-                rule.guard = compile_guard(text, words, sources, counts, what)
-                rule.reads = reads_of(text, words, sources, counts)
-            else:
-                rule.guard = rule.when
+                whole = in_scope(rule.when, self.scope, self.sim.names, self.sim.parts)
+                conditions[rule.name] = whole
+                rule.guard = compile_guard(whole, scope, what)
+                rule.reads = reads_of(whole, scope)
+            elif rule.when is not None:
+                named = f"machine {self.name!r}: the guard {rule.guard_text!r} of {rule.name!r}"
+                conditions[rule.name] = rule.guard = looking_guard(self.sim, rule.when, named)
         for leaf in self.states.leaves:
+            # A child's rules before its parent's, and those from anywhere last.
             ranks = [*reversed(self.states.path(leaf)), ANY]
-            self._candidates[leaf] = tuple(
-                rule for state in ranks for rule in self.transitions if state in rule.sources
-            )
-            guards = [(rule.after, self._whole(rule.when)) for rule in self._candidates[leaf]]
-            self._during[leaf] = tuple(
-                hook for state in self.states.path(leaf) for hook in self._hooks["during"].get(state, ())
-            )
-            choose = compile_choice(guards, words, sources, counts)
-            self._ways[leaf] = choose, self._during[leaf], self._candidates[leaf]
-        self._choose_way()
+            candidates = []
+            for state in ranks:
+                for rule in self.transitions:
+                    if state in rule.sources:
+                        candidates.append(rule)
+            self._candidates[leaf] = tuple(candidates)
+            guards = [(rule.after, conditions.get(rule.name)) for rule in self._candidates[leaf]]
+            during: list[Hook] = []
+            for state in self.states.path(leaf):
+                during += self._hooks["during"].get(state, ())
+            self._during[leaf] = tuple(during)
+            choose = compile_choice(guards, scope, f"larktally choice {self.name}: {leaf}")
+            self._fast_path[leaf] = choose, self._during[leaf], self._candidates[leaf]
+        self._choose_path()
 
-    def _whole(self, when: str | Hook | None) -> Any:
-        """A guard with the names in its text made whole."""
-        return in_scope(when, self.scope, self.sim.words, self.sim.parts) if isinstance(when, str) else when
-
-    def _choose_way(self) -> None:
-        """Whether the short way through a step will do: nothing settles, returns, repeats or is watched."""
+    def _choose_path(self) -> None:
+        """Whether the short way through a step will do: nothing settles, returns, repeats or is observed."""
         special = any(rule.every or rule.target in (BACK, STAY) for rule in self.transitions)
-        self._plain = self.order == "transition-first" and self.settle == 1 and not special and self._watcher is None
+        self._plain = self.order == "transition-first" and self.settle == 1 and not special and self._observer is None
 
     def _settle(self) -> None:
         entered: set[str] = set()
-        if self._asked:
+        if self._requested:
             self._take_asked(entered)
+        # A change that was asked for is one of the transitions that a step may take.
         for _ in range(self.settle - len(entered)):
             rule = self._first_that_holds(entered)
             if rule is None:
@@ -181,8 +206,8 @@ class Machine(Declared):
             entered.add(self.state)
 
     def _first_that_holds(self, entered: Collection[str]) -> Transition | None:
-        if self._watcher is not None:
-            return self._consider(self._watcher, entered)
+        if self._observer is not None:
+            return self._consider(self._observer, entered)
         for rule in self._candidates[self.state]:
             if self._may(rule, entered) is None and self._holds(rule):
                 return rule
@@ -203,31 +228,37 @@ class Machine(Declared):
             return "entered in this step already"
         return None
 
-    def _consider(self, watcher: Watcher, entered: Collection[str]) -> Transition | None:
-        """The same with every rule looked at, whether an earlier one was taken or not, and shown to the watcher."""
+    def _consider(self, observer: RuleObserver, entered: Collection[str]) -> Transition | None:
+        """The same with every rule looked at, whether an earlier one was taken or not, and shown to the observer."""
         found, taken = [], None
         for rule in self._candidates[self.state]:
             why_not = self._may(rule, entered)
             holds = self._holds(rule)
+            # Read before the hooks run: it is what the guard saw that an event tells, not what the action made of it.
             read = {text: value(self.guard_now) for text, value in rule.reads}
-            target = rule.target if rule.target in SHOWN else self._landing(rule)
-            told = Considered(
+            if rule.target in SHOWN:
+                target = rule.target
+            else:
+                target = self._landing(rule)
+            told = RuleTrial(
                 rule.name, target, rule.guard_text, why_not is None, holds, why_not or "", read, rule.place
             )
             found.append(told)
             if taken is None and why_not is None and holds:
                 taken = rule
-        watcher(found, taken.name if taken else None)
+        observer(found, taken.name if taken else None)
         return taken
 
     def _landing(self, rule: Transition) -> str:
-        return self.stack[-1] if rule.target == BACK else self.states.enter_at(rule.target, self._history)
+        if rule.target == BACK:
+            return self.stack[-1]
+        return self.states.enter_at(rule.target, self._history)
 
     def _take(self, rule: Transition) -> None:
         if rule.target == STAY:
             if rule.action is not None:
                 rule.action(self.now)
-            self.sim.say("acted", self.name, {"by": rule.name, "in": self.state})
+            self.sim.emit("acted", self.name, {"by": rule.name, "in": self.state})
             return
         read = {text: value(self.guard_now) for text, value in rule.reads}
         target = self._landing(rule)
@@ -238,19 +269,21 @@ class Machine(Declared):
         self._change(target, rule.name, rule.action, read)
 
     def _take_asked(self, entered: set[str]) -> None:
-        first, *late = self._asked
-        self._asked = []
+        # The order of asking decides and not the order of rules: a hurt in the machine before wins over a hop in this one.
+        first, *late = self._requested
+        self._requested = []
         for state in late:
-            self.say("go_refused", to=state, because=f"{first} was asked for first")
+            self.emit("go_refused", to=state, because=f"{first} was asked for first")
         target = self.states.enter_at(first, self._history)
         if target == self.state:
-            self.say("go_refused", to=first, because="it is current already")
+            self.emit("go_refused", to=first, because="it is current already")
             return
         self._change(target, "go", None, {})
         entered.add(self.state)
 
     def _change(self, target: str, by: str, action: Hook | None, read: dict[str, Any]) -> None:
         source, age = self.state, self.age
+        # Which states have something to do on the way is found once for each pair.
         crossing = self._crossings.get((source, target)) or self._cross(source, target)
         for path in crossing.leaving:
             self._run("leave", path)
@@ -258,8 +291,10 @@ class Machine(Declared):
             self.states.note_left(path, source, self._history)
         if action is not None:
             action(self.now)
+        # After the action and before the event: an action still sees the state that it leaves, and who hears the event the
+        # new one.
         self.state, self.age = target, 0
-        self.sim.say(
+        self.sim.emit(
             "changed",
             self.name,
             {"from": source, "to": target, "by": by, "age": age, **({"read": read} if read else {})},
@@ -270,7 +305,7 @@ class Machine(Declared):
 
     def _cross(self, source: str, target: str) -> _Crossing:
         """What is left and entered between two states, kept: only the states at which something happens."""
-        leaving, entering = self.states.way(source, target)
+        leaving, entering = self.states.path_between(source, target)
         hooks, settings, remember = self._hooks, self._settings, self.states.remember
         found = self._crossings[source, target] = _Crossing(
             tuple(s for s in leaving if s in hooks["leave"] or s in settings or s in remember),
@@ -284,8 +319,8 @@ class Machine(Declared):
 
     def _apply(self, state: str) -> None:
         for part, attribute, value in self._settings.get(state, ()):
-            self.sim.overrides.hold(part, attribute, f"{self.name}:{state}", value)
+            self.sim.hold_setting(part, attribute, f"{self.name}:{state}", value)
 
     def _lift(self, state: str) -> None:
         for part, attribute, _ in self._settings.get(state, ()):
-            self.sim.overrides.lift(part, attribute, f"{self.name}:{state}")
+            self.sim.lift_setting(part, attribute, f"{self.name}:{state}")

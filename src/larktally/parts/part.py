@@ -1,87 +1,151 @@
-"""What every part has in common: a dotted name, channels, and a state that is saved and restored without further code."""
+"""What every part has in common: a dotted name, channels, and a state that is saved and restored without further code.
+
+A part names its state once, in `state_fields`. Those names are read and set here by `getattr` and `setattr`, and nowhere
+else: it is the one door by which a state goes in and out.
+"""
 
 from __future__ import annotations
 
-import copy
 import re
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
+from collections.abc import Mapping
+from fractions import Fraction
+from typing import Any, ClassVar, NamedTuple, Protocol
 
 from larktally.errors import ModelError
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.traces.columns import Kind
 
-if TYPE_CHECKING:
-    from larktally.parts.pool import Slot
-    from larktally.parts.sim import Sim
-    from larktally.parts.timers.clock import Clock
+__all__ = ["ChannelSpec", "Part", "check_part_name", "plain_state", "state_from_plain"]
 
-__all__ = ["Part", "Shown", "check_part_name"]
-
+# What a claim can write without quotes; a slot's number may follow a dot.
 _NAME = re.compile(r"[A-Za-z_]\w*(\.\w+)*")
+# A key that no state of a user's can have by chance: what stands under it is a fraction, "numerator/denominator".
+_FRACTION = "\0fraction"
 
 
-class Shown(NamedTuple):
-    """A channel of a part: what follows the part's name ("" for the name itself), the attribute read, its kind."""
+class ChannelSpec(NamedTuple):
+    """A channel of a part: what follows the part's name ("" for the name itself), the attribute read, its kind; `holder`
+    is the object that has the attribute, where that is not the part."""
 
     suffix: str
     attribute: str
     kind: Kind
     labels: tuple[str, ...] = ()
+    holder: object = None
+
+
+class Ticker(Protocol):
+    """A clock, as the parts on it see it."""
+
+    name: str
+    ticking: bool
+    count: int
+
+
+class Place(Protocol):
+    """A pool's slot, as the parts in it see it."""
+
+    present: bool
 
 
 class Part:
     """Something registered with a sim under a dotted name.
 
-    `phase` is where in the frame its `step` runs ("" for never), `shown` its channels, `kept` the attributes that are
-    its state: plain data, saved and loaded as they are. `events` are the names that it may say;
-    `early` parts run before the others of their phase. `scope` is the name of the view that it was built in: its text
-    may use names below it.
+    `phase` is where in the frame its `step` runs ("" for never), `channel_specs` its channels. `state_fields` are the
+    attributes that are its state, plain data (numbers, text, fractions, lists and dicts of them), saved and loaded as they
+    are; everything that a rule or a step may assign after the run has begun belongs there, but for `derived_fields`, which
+    are worked out anew from it. `events` are the names that it may emit; `runs_first` parts run before the others of their
+    phase. `scope` is the name of the view that it was built in: its text may use names below it.
     """
 
     phase: ClassVar[str] = ""
-    shown: ClassVar[tuple[Shown, ...]] = ()
-    kept: ClassVar[tuple[str, ...]] = ()
+    channel_specs: ClassVar[tuple[ChannelSpec, ...]] = ()
+    state_fields: ClassVar[tuple[str, ...]] = ()
+    derived_fields: ClassVar[tuple[str, ...]] = ()
     events: ClassVar[tuple[str, ...]] = ()
-    early: ClassVar[bool] = False
+    runs_first: ClassVar[bool] = False
 
-    def __init__(self, sim: Sim, name: str) -> None:
+    def __init__(self, sim: SimProtocol, name: str) -> None:
         self.sim = sim
         self.name = name
-        self.clock: Clock | None = None
-        self.slot: Slot | None = None
+        self.clock: Ticker | None = None
+        self.slot: Place | None = None
         self.scope = ""
 
-    def channels(self) -> tuple[Shown, ...]:
+    def channels(self) -> tuple[ChannelSpec, ...]:
         """What it shows in every row."""
-        return self.shown
+        return self.channel_specs
 
     def event_names(self) -> tuple[str, ...]:
-        """What it may say."""
+        """What it may emit."""
         return self.events
+
+    def saved_fields(self) -> tuple[str, ...]:
+        """The attributes that are its state: those of its class, unless a part's own shape adds some."""
+        return self.state_fields
 
     def begin(self) -> None:
         """Runs once, after every part of the sim is there and before row 0 is recorded."""
 
-    def look(self) -> None:
+    def after_begin(self) -> None:
         """Runs once, after every part has begun."""
 
     def step(self) -> None:
         """One frame on, in the part's phase."""
 
+    def after_load(self) -> None:
+        """Runs after a state was put back: what is worked out from the state is worked out anew."""
+
     def save(self) -> dict[str, Any]:
         """Its state, as plain data that shares nothing with the part."""
-        return {name: copy.deepcopy(getattr(self, name)) for name in self.kept}
+        found: dict[str, Any] = {}
+        for name in self.saved_fields():
+            # A copy: a rule that goes on changing a list would change the saved state too.
+            found[name] = plain_state(getattr(self, name))
+        return found
 
-    def load(self, saved: dict[str, Any]) -> None:
+    def load(self, saved: Mapping[str, Any]) -> None:
         """Puts a saved state back, into this same object."""
-        for name in self.kept:
-            setattr(self, name, saved[name])
+        for name in self.saved_fields():
+            setattr(self, name, state_from_plain(saved[name]))
+        self.after_load()
 
-    def say(self, event: str, **data: Any) -> None:
-        """Says an event from this part."""
-        self.sim.say(event, self.name, data)
+    def emit(self, event: str, **data: Any) -> None:
+        """Emits an event from this part."""
+        self.sim.emit(event, self.name, data)
 
     def __repr__(self) -> str:
         return f"<{type(self).__name__} {self.name}>"
+
+
+def plain_state(value: Any) -> Any:
+    """A value of a part's state as numbers, text, lists and dicts of its own; raises ModelError for anything else."""
+    if value is None or isinstance(value, (bool, int, float, str)):
+        return value
+    if isinstance(value, Fraction):
+        return {_FRACTION: str(value)}
+    if isinstance(value, (list, tuple)):
+        return [plain_state(one) for one in value]
+    if isinstance(value, dict):
+        found = {}
+        for key, one in value.items():
+            found[key] = plain_state(one)
+        return found
+    raise ModelError(f"the state of a part is plain data (numbers, text, lists, dicts), not {value!r}")
+
+
+def state_from_plain(value: Any) -> Any:
+    """What plain_state took apart; lists and dicts come back as new ones, a tuple as a list."""
+    if isinstance(value, list):
+        return [state_from_plain(one) for one in value]
+    if isinstance(value, dict):
+        if value.keys() == {_FRACTION}:
+            return Fraction(value[_FRACTION])
+        found = {}
+        for key, one in value.items():
+            found[key] = state_from_plain(one)
+        return found
+    return value
 
 
 def check_part_name(name: object) -> str:

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Sequence
 from types import SimpleNamespace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
-
-if TYPE_CHECKING:
-    from larktally.parts.builders import Under
-    from larktally.parts.sim import Sim
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
 
 __all__ = ["Pool", "Slot"]
 
@@ -22,16 +19,25 @@ _BLANK = {"number": math.nan, "count": 0, "flag": False, "label": "absent"}
 class Slot(Part):
     """One place of a pool. While it is free its parts stand still, and read NaN, 0, false or `absent`."""
 
-    shown = (Shown("", "present", "flag"),)
-    kept = ("present",)
+    channel_specs = (ChannelSpec("", "present", "flag"),)
+    state_fields = ("present",)
 
-    def __init__(self, sim: Sim, name: str) -> None:
+    def __init__(self, sim: SimProtocol, name: str) -> None:
         super().__init__(sim, name)
         self.present = False
         self.parts: list[Part] = []
         self.things: Any = None
-        self.shadow: list[tuple[SimpleNamespace, Part, tuple[Shown, ...]]] = []
+        self.shadow: list[tuple[SimpleNamespace, Part, tuple[ChannelSpec, ...]]] = []
         self._fresh: dict[str, dict[str, Any]] = {}
+
+    # Not in the constructor: the parts of a slot are built under its name, so that the slot is there first.
+    def take_over(self, things: Any, parts: Sequence[Part]) -> None:
+        """Takes what was built for it: `things` is what `spawn` hands out, `parts` all that were registered."""
+        self.things = things
+        self.parts = list(parts)
+        for part in self.parts:
+            part.slot = self
+            self.shadow.append((SimpleNamespace(), part, part.channels()))
 
     def begin(self) -> None:
         self._fresh = {part.name: part.save() for part in self.parts}
@@ -42,10 +48,16 @@ class Slot(Part):
             part.load(self._fresh[part.name])
 
     def show(self) -> None:
-        """Copies what its parts show into what the row reads, or blanks where it is free."""
+        """Copies what its parts show into what the row reads, or blanks where it is free.
+
+        A row reads these copies by the names that the parts' channels declare, hence the `getattr` and `setattr`.
+        """
         for shown, part, channels in self.shadow:
-            for _, attribute, kind, _ in channels:
-                setattr(shown, attribute, getattr(part, attribute) if self.present else _BLANK[kind])
+            for _, attribute, kind, _, holder in channels:
+                if self.present:
+                    setattr(shown, attribute, getattr(holder or part, attribute))
+                else:
+                    setattr(shown, attribute, _BLANK[kind])
 
 
 class Pool(Part):
@@ -56,23 +68,11 @@ class Pool(Part):
 
     events = ("spawned", "removed", "full")
 
-    def __init__(self, sim: Sim, name: str, build: Callable[[Under], Any], slots: int) -> None:
+    def __init__(self, sim: SimProtocol, name: str, slots: int) -> None:
         super().__init__(sim, name)
         if not isinstance(slots, int) or slots < 1:
             raise ModelError(f"pool {name!r} has a number of slots, at least 1, not {slots!r}")
         self.slots = [Slot(sim, f"{name}.{n}.present") for n in range(slots)]
-        self._build = build
-
-    def fill(self) -> None:
-        """Builds the parts of every slot, under its name."""
-        for slot in self.slots:
-            self.sim.add(slot)
-            before = set(self.sim.parts)
-            slot.things = self._build(self.sim.under(slot.name.removesuffix(".present")))
-            slot.parts = [part for name, part in self.sim.parts.items() if name not in before]
-            for part in slot.parts:
-                part.slot = slot
-                slot.shadow.append((SimpleNamespace(), part, part.channels()))
 
     def spawn(self) -> Any:
         """What `build` returned for the first free slot, renewed; None where all are taken, which is an event `full`."""
@@ -80,9 +80,9 @@ class Pool(Part):
             if not slot.present:
                 slot.renew()
                 slot.present = True
-                self.say("spawned", slot=n)
+                self.emit("spawned", slot=n)
                 return slot.things
-        self.say("full")
+        self.emit("full")
         return None
 
     def remove(self, things: Any) -> None:
@@ -90,7 +90,7 @@ class Pool(Part):
         for n, slot in enumerate(self.slots):
             if slot.things is things and slot.present:
                 slot.present = False
-                self.say("removed", slot=n)
+                self.emit("removed", slot=n)
                 return
         raise ModelError(f"pool {self.name!r}: that is in none of its slots now")
 

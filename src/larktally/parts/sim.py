@@ -2,47 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
-from typing import Any, overload
+from types import FunctionType
+from typing import Any, TypeVar, overload
 
 import msgspec
 
-from larktally.claims.vocabulary import Vocabulary
-from larktally.errors import ModelError, unknown_name
-from larktally.inputs import Action, Actions, FrameInput
-from larktally.parts.builders import Builders
-from larktally.parts.guards import Source, compile_row
+from larktally.code_places import place_of_caller
+from larktally.errors import ModelError
+from larktally.event import Event
+from larktally.inputs.actions import Action, Actions
+from larktally.inputs.view import FrameInput
+from larktally.language.names import Names
+from larktally.language.rows import Binding, compile_row
+from larktally.names import unknown_name
+from larktally.parts.context import StepContext, context_for
+from larktally.parts.factory import PartFactory
 from larktally.parts.machine import Machine
-from larktally.parts.now import Now
 from larktally.parts.overrides import Overrides
-from larktally.parts.part import Part, check_part_name
+from larktally.parts.part import ChannelSpec, Part, check_part_name
 from larktally.parts.pool import Slot
+from larktally.parts.sim_protocol import InputFollower, PartLike
 from larktally.parts.space.body import Body
 from larktally.parts.space.level import Level
 from larktally.parts.space.mover import Enclosure, Platform
 from larktally.parts.space.zone import Zone
-from larktally.parts.strays import stray_attribute
 from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock
-from larktally.subject import Event, Setup
+from larktally.parts.unknown_attributes import unknown_attribute
+from larktally.setup import Setup
 from larktally.traces.columns import Channel
-from larktally.traces.events import said_by
+from larktally.traces.events import comes_from
 from larktally.traces.outline import Outline
 
 __all__ = ["Sim", "PHASES"]
 
 PHASES = ("inputs", "timers", "animations", "machines", "motion", "zones")
+# More boxes than these are a smear on a picture, and would make every header large.
 MOST_DRAWN = 2000
-Hook = Callable[[Now], Any]
+# Written into each saved state: one of another form is refused by name, not by a key that happens to be missing.
+STATE_FORM = 2
+Hook = Callable[[StepContext], Any]
+T = TypeVar("T")
 
 
-class Sim(Builders):
+class Sim(PartFactory):
     """A subject built from the library's parts, for one run.
 
     Parts are registered under dotted names (`sim.body("wick", …)`); each is stepped in its phase, recorded, saved and
     restored without further code. Within a step the phases run in the order `inputs, timers, animations, machines,
-    motion, zones`, and the parts of one phase as they were registered; `phases` reorders them.
+    motion, zones`, and the parts of one phase as they were registered; `phases` reorders them. `events` declares what
+    the model's own rules emit: an event that neither it nor a part declares is an error.
     """
 
     def __init__(
@@ -58,26 +69,33 @@ class Sim(Builders):
             raise ModelError(f"a sim is built from the setup that the model function is given, not {setup!r}")
         self.setup = setup
         self.rate = setup.rate
-        self.level = level if level is not None else Level()
+        if level is not None:
+            self.level = level
+        else:
+            self.level = Level()
         self.actions = Actions(actions)
         self.declared_events = tuple(events)
         self.phases = _checked_phases(phases)
         self.parts: dict[str, Part] = {}
-        self.overrides = Overrides()
         self.frame = 0
         self.inputs = FrameInput(self.actions, self.rate)
-        self.words = Vocabulary({})
-        self.sources: dict[str, Source] = {}
+        self.names = Names({})
+        self.bindings: dict[str, Binding] = {}
+        #: The values of all channels, in the order of `channels`: one compiled function, chosen when the run begins.
+        self.channel_values: Callable[[], tuple[Any, ...]] = _not_reset_yet
+        #: The guard that is being asked, by a few words; "" while none is. What a guard may not do asks for this.
+        self.looking = ""
+        self._overrides = Overrides()
         self._streams: dict[str, Stream] = {}
-        self._nows: list[Now] = []
-        self._hooks: dict[tuple[str, str], list[tuple[str, Callable[[], Any]]]] = {}
-        self._said: list[Event] = []
+        self._followers: list[InputFollower] = []
+        self._hooks: dict[tuple[str, str], list[tuple[str, Hook, Callable[[], Any]]]] = {}
+        self._emitted: list[Event] = []
         self._schedule: list[Callable[[], Any]] = []
         self._places: list[tuple[str, str]] = []
         self._begun = False
         self._slots: list[Slot] = []
-        self._sayable: frozenset[str] = frozenset()
-        self._seen_at = -1
+        # Filled when the run begins: until then a part may still be added that can emit it.
+        self._known_events: frozenset[str] = frozenset()
         self._seen: tuple[Any, ...] = ()
 
     @property
@@ -89,7 +107,7 @@ class Sim(Builders):
         """The dotted name of a local one."""
         return name
 
-    def add(self, part: Part) -> Part:
+    def add(self, part: Part) -> None:
         """Registers a part under its name; raises ModelError for a name that is taken, or after the run has begun."""
         check_part_name(part.name)
         if self._begun:
@@ -99,7 +117,6 @@ class Sim(Builders):
         if part.phase and part.phase not in self.phases:
             raise ModelError(f"part {part.name!r} runs in the phase {part.phase!r}, which this sim does not have")
         self.parts[part.name] = part
-        return part
 
     @overload
     def before(self, phase: str) -> Callable[[Hook], Hook]: ...
@@ -107,7 +124,7 @@ class Sim(Builders):
     def before(self, phase: str, hook: Hook) -> Hook: ...
     def before(self, phase: str, hook: Hook | None = None) -> Hook | Callable[[Hook], Hook]:
         """Runs a function of `now` in every step before a phase; without one, a decorator."""
-        return self._hooked("before", phase, hook)
+        return self.hooked("before", phase, hook)
 
     @overload
     def after(self, phase: str) -> Callable[[Hook], Hook]: ...
@@ -115,14 +132,23 @@ class Sim(Builders):
     def after(self, phase: str, hook: Hook) -> Hook: ...
     def after(self, phase: str, hook: Hook | None = None) -> Hook | Callable[[Hook], Hook]:
         """Runs a function of `now` in every step after a phase; without one, a decorator."""
-        return self._hooked("after", phase, hook)
+        return self.hooked("after", phase, hook)
 
-    def now_for(self, name: str, kind: type[Now] = Now) -> Now:
-        """The `now` that speaks for a part, with its random stream."""
-        now = kind(self, name, self.stream(name))
-        now.bind(self.inputs)
-        self._nows.append(now)
-        return now
+    def hooked(self, side: str, phase: str, hook: Hook | None) -> Hook | Callable[[Hook], Hook]:
+        """What `before` and `after` do, the side by name."""
+        if phase not in self.phases:
+            raise ModelError(unknown_name("phase", phase, self.phases))
+        if hook is None:
+            return partial(self._add_hook, side, phase)
+        return self._add_hook(side, phase, hook)
+
+    def parts_of(self, kind: type[T]) -> list[T]:
+        """The parts of a class, in order of registration."""
+        found: list[T] = []
+        for part in self.parts.values():
+            if isinstance(part, kind):
+                found.append(part)
+        return found
 
     def stream(self, name: str) -> Stream:
         """The random stream of a name."""
@@ -130,20 +156,41 @@ class Sim(Builders):
             self._streams[name] = Stream(self.setup.seed, name)
         return self._streams[name]
 
-    def say(self, name: str, source: str, data: Mapping[str, Any]) -> None:
-        """Notes an event of this row."""
-        self._said.append(Event(name, source, **data))
+    def follow_inputs(self, follower: InputFollower) -> None:
+        """Shows a context the inputs of each feed that the sim is led by."""
+        self._followers.append(follower)
 
-    def count_said(self, name: str, source: str | None = None) -> int:
+    def hold_setting(self, part: PartLike, attribute: str, by: str, value: Any) -> None:
+        """Sets an attribute of a part for as long as `by` holds it."""
+        self._overrides.hold(part, attribute, by, value)
+
+    def lift_setting(self, part: PartLike, attribute: str, by: str) -> None:
+        """Lets go of what `by` holds."""
+        self._overrides.lift(part, attribute, by)
+
+    def emit(self, name: str, source: str, data: Mapping[str, Any]) -> None:
+        """Notes an event of this row; raises ModelError for one that is not declared, or from inside a guard."""
+        if self.looking:
+            raise ModelError(f"{self.looking} emits {name!r}; guards only look: emit in the transition's action")
+        if name not in self._known_events and self._begun:
+            near = unknown_name("event", name, self.events, "this sim")
+            raise ModelError(f"{source} emits at {place_of_caller()}: {near}; declare it: events=(…, {name!r})")
+        self._emitted.append(Event(name, source, **data))
+
+    def count_emitted(self, name: str, source: str | None = None) -> int:
         """How many events of that name this row holds so far, from `source` or a part below it."""
-        return sum(event.name == name and said_by(event.source, source) for event in self._said)
+        return sum(event.name == name and comes_from(event.source, source) for event in self._emitted)
 
-    def said_in_row(self, name: str, source: str | None = None) -> list[Event]:
+    def emitted_in_row(self, name: str, source: str | None = None) -> list[Event]:
         """The events of that name that this row holds so far, from `source` or a part below it; raises ModelError for one
-        that no part can say."""
-        if name not in self._sayable:
+        that no part can emit."""
+        if name not in self._known_events:
             raise ModelError(unknown_name("event", name, self.events, "this sim") + "; declare it: events=(…, 'name')")
-        return [event for event in self._said if event.name == name and said_by(event.source, source)]
+        found: list[Event] = []
+        for event in self._emitted:
+            if event.name == name and comes_from(event.source, source):
+                found.append(event)
+        return found
 
     def reset(self, setup: Setup) -> list[Event]:
         """Runs the start states' enter hooks, then a contact probe: the events of row 0.
@@ -152,124 +199,127 @@ class Sim(Builders):
         """
         if self._begun:
             raise ModelError("a sim runs once; hand over the model function, and each run builds its own")
+        # A misspelt param would otherwise be a run with the default, and every claim about it kept.
         setup.check_all_read()
         self._begun = True
         self._collect()
-        self._said = []
+        self._emitted = []
+        # In the order of a frame, so that a part begins after those that it will see stepped before it.
         for phase in ("", *self.phases):
-            for part in sorted(self.parts.values(), key=lambda part: not part.early):
-                if part.phase == phase:
-                    part.begin()
+            for part in self._in_phase(phase):
+                part.begin()
         for part in self.parts.values():
-            part.look()
-        for slot in self._slots:
-            slot.show()
-        return self._said
-
-    def strayed(self) -> str:
-        """What is wrong with an attribute that a model has set on a part that has none of that name; "" where none is. To be
-        asked when the run is over."""
-        return stray_attribute(self.parts.values())
+            part.after_begin()
+        self._show_slots()
+        return self._emitted
 
     def step(self, now: FrameInput) -> list[Event]:
         """One frame on."""
+        # A feed shows the same view in every frame: contexts are bound to it once, and not in each.
         if now is not self.inputs:
             self.inputs = now
-            for one in self._nows:
+            for one in self._followers:
                 one.bind(now)
         self.frame = now.frame
-        self._said = []
+        # A new list and not a cleared one: whoever recorded the row before may still hold its events.
+        self._emitted = []
+        # The one loop of a sim: what runs in a frame was put in order when the run began.
         for run in self._schedule:
             run()
         for slot in self._slots:
             slot.show()
-        return self._said
+        return self._emitted
 
     def observe(self) -> dict[str, Any]:
         """The value of every channel."""
-        return dict(zip(self.words.channels, self.row(), strict=True))
+        return dict(zip(self.names.channels, self.channel_values(), strict=True))
 
-    def row(self) -> tuple[Any, ...]:
-        """The value of every channel, in the order of `channels`."""
-        raise ModelError("a sim has rows once it is reset")
+    def unknown_attributes(self) -> str:
+        """What is wrong with an attribute that a model has set on a part that has none of that name; "" where none is. To be
+        asked when the run is over."""
+        return unknown_attribute(self.parts.values())
 
     @property
     def channels(self) -> list[Channel]:
         """Every channel of every part, in order of registration."""
-        return [channel for part in self.parts.values() for channel in _channels_of(part)]
+        return [_channel(part, spec) for part, spec in self._specs()]
 
     @property
     def events(self) -> tuple[str, ...]:
-        """Every event that a part may say, and those that were declared."""
-        own = (name for part in self.parts.values() for name in part.event_names())
-        return tuple(dict.fromkeys([*self.declared_events, *own, "end"]))
+        """Every event that a part may emit, and those that were declared."""
+        known = dict.fromkeys(self.declared_events)
+        for part in self.parts.values():
+            known.update(dict.fromkeys(part.event_names()))
+        return tuple(dict.fromkeys([*known, "end"]))
 
     def order(self) -> list[tuple[str, tuple[str, ...]]]:
         """Each phase and what runs in it, in order; hooks stand under names of their own."""
-        return [(phase, tuple(name for name, _ in self._runs(phase))) for phase in self.phases]
+        found: list[tuple[str, tuple[str, ...]]] = []
+        for phase in self.phases:
+            found.append((phase, tuple(name for name, _ in self._runs(phase))))
+        return found
 
     @property
     def nan_channels(self) -> tuple[str, ...]:
         """The channels that may be NaN: those of pool slots, which are when the slot is free."""
-        return tuple(
-            c.name for part in self.parts.values() if part.slot for c in _channels_of(part) if c.kind == "number"
-        )
-
-    @property
-    def bodies(self) -> list[Body]:
-        """Every body, in order of registration."""
-        return [part for part in self.parts.values() if isinstance(part, Body)]
+        in_slots = ((part, spec) for part, spec in self._specs() if part.slot is not None)
+        found = []
+        for part, spec in in_slots:
+            if spec.kind == "number":
+                found.append(_channel_name(part, spec))
+        return tuple(found)
 
     def machines(self) -> dict[str, tuple[str, ...]]:
         """The states of each machine."""
-        return {name: part.states.leaves for name, part in self.parts.items() if isinstance(part, Machine)}
+        found: dict[str, tuple[str, ...]] = {}
+        for machine in self.parts_of(Machine):
+            found[machine.name] = machine.states.leaves
+        return found
 
     def outlines(self) -> dict[str, Outline]:
         """Each machine as plain data."""
-        return {name: part.outline() for name, part in self.parts.items() if isinstance(part, Machine)}
+        found: dict[str, Outline] = {}
+        for machine in self.parts_of(Machine):
+            found[machine.name] = machine.outline()
+        return found
 
     def scene(self) -> dict[str, Any]:
         """Level and bodies as plain data, for pictures; without the boxes where there are very many."""
-        bodies = {
-            name: {"size": part.size, "before": part.near.before}
-            for name, part in self.parts.items()
-            if isinstance(part, Body)
-        }
-        platforms = {name: list(part.size) for name, part in self.parts.items() if isinstance(part, Platform)}
-        enclosures = [name for name, part in self.parts.items() if isinstance(part, Enclosure)]
-        zones = {n: [[b.low, b.high] for b in part.boxes] for n, part in self.parts.items() if isinstance(part, Zone)}
         scene = self.level.plain(MOST_DRAWN)
-        return {**scene, "bodies": bodies, "platforms": platforms, "enclosures": enclosures, "zones": zones}
+        bodies = self.parts_of(Body)
+        # "before" is the trace format's own word for how far a body reaches below its anchor.
+        scene["bodies"] = {body.name: {"size": body.size, "before": body.near.extent_low} for body in bodies}
+        scene["platforms"] = {platform.name: list(platform.size) for platform in self.parts_of(Platform)}
+        scene["enclosures"] = [enclosure.name for enclosure in self.parts_of(Enclosure)]
+        scene["zones"] = {zone.name: [[box.low, box.high] for box in zone.boxes] for zone in self.parts_of(Zone)}
+        return scene
 
     def save(self) -> bytes:
         """The whole state as bytes: plain data under dotted names."""
         state = {
+            "form": STATE_FORM,
             "frame": self.frame,
             "parts": {name: part.save() for name, part in self.parts.items()},
             "streams": {name: stream.state for name, stream in self._streams.items()},
-            "overrides": self.overrides.save(),
+            "overrides": self._overrides.save(),
         }
         return msgspec.msgpack.encode(state)
 
     def load(self, saved: bytes) -> None:
-        """Puts a saved state back into these same parts; raises ModelError where it is of another model."""
-        try:
-            state = msgspec.msgpack.decode(saved)
-            parts, streams = state["parts"], state["streams"]
-        except (msgspec.MsgspecError, KeyError, TypeError) as error:
-            raise ModelError(f"not a saved state: {error}") from None
-        if parts.keys() != self.parts.keys():
-            odd = sorted(parts.keys() ^ self.parts.keys())
-            raise ModelError(f"the saved state is of another model: {', '.join(odd[:5])} is in only one of the two")
+        """Puts a saved state back into these same parts, or those of another sim that the same model built.
+
+        Raises ModelError where it is of another model, or was saved by a version of another form.
+        """
+        state = self._checked_state(saved)
         self.frame = state["frame"]
-        self.overrides.release()
+        # A setting that is held over now stands in the part's own attribute: it has to go before the attributes come back.
+        self._overrides.release()
         for name, part in self.parts.items():
-            part.load(parts[name])
-        for name, value in streams.items():
+            part.load(state["parts"][name])
+        for name, value in state["streams"].items():
             self.stream(name).state = value
-        self.overrides.load(state["overrides"], self.parts)
-        for slot in self._slots:
-            slot.show()
+        self._overrides.load(state["overrides"], self.parts)
+        self._show_slots()
 
     def watch_seen(self) -> None:
         """From now on keeps what the machines see each frame; `seen_row` is it."""
@@ -292,27 +342,62 @@ class Sim(Builders):
         """The values of all channels as this row's machines saw them."""
         return self._seen
 
+    def model_functions(self) -> Iterator[Callable[..., Any]]:
+        """Every function of a model's own that a step may call: guards, hooks, actions."""
+        for part in self.parts.values():
+            if isinstance(part, Machine):
+                yield from part.model_functions()
+            # A body's `on_contact`, and what else a part was given: functions stand among its attributes.
+            # Bound methods of the library's own are left out by this: they are no FunctionType.
+            yield from (one for one in vars(part).values() if isinstance(one, FunctionType))
+        for hooks in self._hooks.values():
+            yield from (hook for _, hook, _ in hooks)
+
     def _note_seen(self) -> None:
-        self._seen = self.row()
+        self._seen = self.channel_values()
 
-    def _row_sources(self) -> list[Source]:
+    def _show_slots(self) -> None:
+        for slot in self._slots:
+            slot.show()
+
+    def _checked_state(self, saved: bytes) -> dict[str, Any]:
+        try:
+            state = msgspec.msgpack.decode(saved, type=dict[str, Any])
+        except (msgspec.MsgspecError, ValueError) as error:
+            raise ModelError(f"not a saved state: {error}") from None
+        if state.get("form") != STATE_FORM or not isinstance(state.get("parts"), dict):
+            raise ModelError(
+                f"a saved state of form {state.get('form', 1)!r}, and this version reads form {STATE_FORM}; "
+                "run the recording again from its row 0"
+            )
+        # Before anything is put back: half a state would be worse than none.
+        odd = sorted(state["parts"].keys() ^ self.parts.keys())
+        if odd:
+            raise ModelError(f"the saved state is of another model: {', '.join(odd[:5])} is in only one of the two")
+        return state
+
+    def _specs(self) -> Iterator[tuple[Part, ChannelSpec]]:
+        """Every channel with its part, in the order in which a row has them."""
+        for part in self.parts.values():
+            for spec in part.channels():
+                yield part, spec
+
+    def _row_bindings(self) -> list[Binding]:
         """What a row reads: the parts themselves, or for those of a pool what their slot shows."""
-        shadows = {part.name: shown for slot in self._slots for shown, part, _ in slot.shadow}
-        return [
-            Source(shadows.get(part.name, part), attribute)
-            for part in self.parts.values()
-            for _, attribute, _, _ in part.channels()
-        ]
-
-    def _hooked(self, side: str, phase: str, hook: Hook | None) -> Hook | Callable[[Hook], Hook]:
-        if phase not in self.phases:
-            raise ModelError(unknown_name("phase", phase, self.phases))
-        return partial(self._add_hook, side, phase) if hook is None else self._add_hook(side, phase, hook)
+        # A free slot shows NaN and 0 instead of what its parts last were, and the parts themselves keep their state.
+        shadows = {}
+        for slot in self._slots:
+            for shown, part, _ in slot.shadow:
+                shadows[part.name] = shown
+        found: list[Binding] = []
+        for part, spec in self._specs():
+            found.append(Binding(shadows.get(part.name, spec.holder or part), spec.attribute))
+        return found
 
     def _add_hook(self, side: str, phase: str, hook: Hook) -> Hook:
-        now = self.now_for(f"{side}.{phase}")
+        now = context_for(self, f"{side}.{phase}", StepContext)
         name = f"{side} {phase}: {getattr(hook, '__name__', 'hook')}"
-        self._hooks.setdefault((side, phase), []).append((name, lambda: hook(now)))
+        self._hooks.setdefault((side, phase), []).append((name, hook, partial(hook, now)))
         return hook
 
     def _put_on_play(self) -> None:
@@ -320,33 +405,36 @@ class Sim(Builders):
         play = self.parts.get("play")
         if isinstance(play, Clock):
             for part in self.parts.values():
+                # A clock on a clock would stand still with itself, and a slot has no step.
                 if part.clock is None and not isinstance(part, Clock | Slot):
                     part.clock = play
 
-    def _runs(self, phase: str) -> list[tuple[str, Callable[[], Any]]]:
+    def _in_phase(self, phase: str) -> list[Part]:
+        """The parts of a phase, in the order in which they run."""
         parts = [part for part in self.parts.values() if part.phase == phase]
-        own = [(part.name, _when_it_runs(part)) for part in sorted(parts, key=lambda part: not part.early)]
-        return [*self._hooks.get(("before", phase), []), *own, *self._hooks.get(("after", phase), [])]
+        return sorted(parts, key=lambda part: not part.runs_first)
+
+    def _runs(self, phase: str) -> list[tuple[str, Callable[[], Any]]]:
+        before = [(name, run) for name, _, run in self._hooks.get(("before", phase), [])]
+        after = [(name, run) for name, _, run in self._hooks.get(("after", phase), [])]
+        return [*before, *((part.name, _when_it_runs(part)) for part in self._in_phase(phase)), *after]
 
     def _collect(self) -> None:
         """Chooses, before the first frame, what runs and what is read in every one."""
-        sources = [
-            (_channel_name(part, suffix), Source(part, attribute))
-            for part in self.parts.values()
-            for suffix, attribute, _, _ in part.channels()
-        ]
         self._put_on_play()
-        self.sources = dict(sources)
-        self._sayable = frozenset(self.events)
-        if len(self.sources) != len(sources):
-            names = [name for name, _ in sources]
-            raise ModelError(f"two channels are called {next(name for name in names if names.count(name) > 1)!r}")
+        self._known_events = frozenset(self.events)
+        self.bindings = {}
+        for part, spec in self._specs():
+            name = _channel_name(part, spec)
+            if name in self.bindings:
+                raise ModelError(f"two channels are called {name!r}")
+            self.bindings[name] = Binding(spec.holder or part, spec.attribute)
         runs = [(phase, name, run) for phase in self.phases for name, run in self._runs(phase)]
         self._schedule = [run for _, _, run in runs]
         self._places = [(phase, name) for phase, name, _ in runs]
-        self._slots = [part for part in self.parts.values() if isinstance(part, Slot)]
-        self.row = compile_row(self._row_sources())  # type: ignore[method-assign]
-        self.words = Vocabulary(
+        self._slots = self.parts_of(Slot)
+        self.channel_values = compile_row(self._row_bindings())
+        self.names = Names(
             channels={channel.name: channel for channel in self.channels},
             actions=tuple(self.actions),
             events=self.events,
@@ -356,21 +444,30 @@ class Sim(Builders):
         )
 
 
-def _channels_of(part: Part) -> list[Channel]:
-    more = ("absent",) if part.slot else ()
-    return [
-        Channel(_channel_name(part, suffix), kind, (*labels, *more) if kind == "label" else ())
-        for suffix, _, kind, labels in part.channels()
-    ]
+def _not_reset_yet() -> tuple[Any, ...]:
+    raise ModelError("a sim has rows once it is reset")
 
 
-def _channel_name(part: Part, suffix: str) -> str:
-    return f"{part.name}.{suffix}" if suffix else part.name
+def _channel(part: Part, spec: ChannelSpec) -> Channel:
+    labels: tuple[str, ...] = ()
+    if spec.kind == "label":
+        if part.slot is not None:
+            labels = (*spec.labels, "absent")
+        else:
+            labels = spec.labels
+    return Channel(_channel_name(part, spec), spec.kind, labels)
+
+
+def _channel_name(part: Part, spec: ChannelSpec) -> str:
+    if spec.suffix:
+        return f"{part.name}.{spec.suffix}"
+    return part.name
 
 
 def _when_it_runs(part: Part) -> Callable[[], Any]:
     """A part's step, in the frames in which its clock ticks and its slot is taken."""
     clock, slot, step = part.clock, part.slot, part.step
+    # Most parts are on no clock and in no slot: their step is called as it is, without a test in every frame.
     if clock is None and slot is None:
         return step
 

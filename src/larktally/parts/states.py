@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 
-from larktally.errors import ModelError, unknown_name
+from larktally.errors import ModelError
+from larktally.names import unknown_name
 
 __all__ = ["StateTree"]
 
@@ -65,13 +66,17 @@ class StateTree:
         """The leaf that is current once a state is entered: where it was, for one that remembers; its initial child."""
         self.check(state)
         while state not in self._paths:
-            state = history.get(state, self._initial[state]) if state in self.remember else self._initial[state]
+            if state in self.remember:
+                state = history.get(state, self._initial[state])
+            else:
+                state = self._initial[state]
         return state
 
-    def way(self, source: str, target: str) -> tuple[list[str], list[str]]:
+    def path_between(self, source: str, target: str) -> tuple[list[str], list[str]]:
         """The states left, children first, and those entered, parents first; a leaf that is its own target is both."""
         out, into = self._paths[source], self._paths[target]
         shared = 0
+        # Not the leaf itself: a rule from a state to itself leaves and enters it.
         while shared < min(len(out), len(into)) - 1 and out[shared] == into[shared]:
             shared += 1
         return list(reversed(out[shared:])), list(into[shared:])
@@ -84,16 +89,25 @@ class StateTree:
     @staticmethod
     def _parents(state: str) -> tuple[str, ...]:
         words = state.split("/")
-        return tuple("/".join(words[:n]) for n in range(1, len(words)))
+        found = []
+        for n in range(1, len(words)):
+            found.append("/".join(words[:n]))
+        return tuple(found)
 
     def _first_child(self, parent: str, initial: Mapping[str, str]) -> str:
         depth = parent.count("/") + 2
-        inside = [state for state in [*self._paths, *self.composites] if state.startswith(parent + "/")]
+        inside = []
+        for state in [*self._paths, *self.composites]:
+            if state.startswith(parent + "/"):
+                inside.append(state)
         children = list(dict.fromkeys("/".join(state.split("/")[:depth]) for state in inside))
         if parent not in initial:
             return children[0]
         wanted = initial[parent]
-        full = wanted if wanted.startswith(parent + "/") else f"{parent}/{wanted}"
+        if wanted.startswith(parent + "/"):
+            full = wanted
+        else:
+            full = f"{parent}/{wanted}"
         if full not in children:
             raise ModelError(
                 f"machine {self.machine!r}: {unknown_name(f'child of {parent!r} called', wanted, children)}"

@@ -34,12 +34,15 @@ class Stream:
     def bits(self) -> int:
         """64 random bits."""
         self.state = (self.state + 0x9E3779B97F4A7C15) & _MASK
+        # SplitMix64 (Steele, Lea and Flood 2014): one whole number is all of its state, and it is the same on every
+        # machine.
         mixed = ((self.state ^ (self.state >> 30)) * 0xBF58476D1CE4E5B9) & _MASK
         mixed = ((mixed ^ (mixed >> 27)) * 0x94D049BB133111EB) & _MASK
         return mixed ^ (mixed >> 31)
 
     def unit(self) -> float:
         """A number in [0, 1), a multiple of 2**-53."""
+        # The upper 53 bits, as many as a float holds exactly.
         return (self.bits() >> 11) * 2.0**-53
 
     def between(self, low: float, high: float) -> float:
@@ -51,6 +54,7 @@ class Stream:
         span = high - low + 1
         if span < 1:
             raise ModelError(f"no whole number from {low} to {high}")
+        # Drawn again above the largest multiple, or low numbers would come a little more often.
         most = _MASK + 1 - (_MASK + 1) % span
         while (drawn := self.bits()) >= most:
             pass

@@ -6,15 +6,15 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, TypeAlias
 
+from larktally.code_places import lambda_text
 from larktally.errors import ModelError
-from larktally.parts.guards import Guard
-from larktally.parts.now import Now
-from larktally.places import lambda_text
+from larktally.language.reading import Guard
+from larktally.parts.context import StepContext
 from larktally.traces.outline import Rule
 
-__all__ = ["Transition", "Considered", "Hook", "called"]
+__all__ = ["Transition", "RuleTrial", "Hook", "called"]
 
-Hook: TypeAlias = Callable[[Now], Any]
+Hook: TypeAlias = Callable[[StepContext], Any]
 
 
 @dataclass(slots=True, eq=False)
@@ -48,7 +48,9 @@ class Transition:
         """The guard as a reader sees it: its text, or the function's name."""
         if self.when is None:
             return ""
-        return self.when if isinstance(self.when, str) else self.label or said_by(self.when)
+        if isinstance(self.when, str):
+            return self.when
+        return self.label or guard_name(self.when)
 
     def due(self, age: int) -> bool:
         """Whether the state has lasted long enough, and this is a row in which the rule is looked at."""
@@ -56,14 +58,20 @@ class Transition:
 
     def outlined(self, twin: str, order: list[str]) -> Rule:
         """The rule as plain data, its sources in the machine's order of states."""
-        text = self.when if isinstance(self.when, str) else ""
-        asks = "" if self.when is None or text else self.guard_text
-        does = called(self.action) if self.action else ""
+        text = ""
+        if isinstance(self.when, str):
+            text = self.when
+        asks = self.guard_text
+        if self.when is None or text:
+            asks = ""
+        does = ""
+        if self.action:
+            does = called(self.action)
         sources = tuple(sorted(self.sources, key=order.index))
         return Rule(self.name, sources, self.target, text, asks, self.after, self.every, self.push, does, twin)
 
 
-class Considered(NamedTuple):
+class RuleTrial(NamedTuple):
     """A rule as it was considered in one row: whether it was due and its guard held, the values that it read, and the
     file and line where it is declared."""
 
@@ -77,10 +85,12 @@ class Considered(NamedTuple):
     place: str
 
 
-def said_by(guard: Any) -> str:
+def guard_name(guard: Any) -> str:
     """What a guard that is a function is shown as: its name, or what a lambda says."""
     name = called(guard)
-    return (lambda_text(guard.__code__) or name) if name == "lambda" and hasattr(guard, "__code__") else name
+    if name == "lambda" and hasattr(guard, "__code__"):
+        return lambda_text(guard.__code__) or name
+    return name
 
 
 def called(function: Any) -> str:

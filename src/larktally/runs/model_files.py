@@ -7,7 +7,8 @@ import sys
 import traceback
 from pathlib import Path
 
-from larktally.errors import LarkError, unknown_name
+from larktally.errors import LarkTallyError
+from larktally.names import unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.traces.files import existing_file
 
@@ -17,21 +18,29 @@ __all__ = ["load_scenario_of", "load_scenarios", "only_scenario", "split_target"
 def split_target(target: str) -> tuple[Path, str]:
     """FILE.py[:NAME] as its two parts."""
     path, colon, name = target.rpartition(":")
-    return (Path(path), name) if colon and path.endswith(".py") else (Path(target), "")
+    if colon and path.endswith(".py"):
+        return (Path(path), name)
+    return (Path(target), "")
 
 
 def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
     """The scenarios of FILE.py[:NAME], in the order in which they stand, each under its name or its variable's.
 
-    `wanted` picks one by name where the target names none. Raises LarkError where the file is not there, does not run,
+    `wanted` picks one by name where the target names none. Raises LarkTallyError where the file is not there, does not run,
     or holds no such scenario.
     """
     path, name = split_target(target)
     module = _run_file(existing_file(path))
-    found = {variable: value for variable, value in vars(module).items() if isinstance(value, Scenario)}
-    scenarios = {scenario.name or variable: scenario.named(variable) for variable, scenario in found.items()}
+    found = {}
+    for variable, value in vars(module).items():
+        if isinstance(value, Scenario):
+            found[variable] = value
+    scenarios = {}
+    for variable, scenario in found.items():
+        scenarios[scenario.name or variable] = scenario.named(variable)
     if not scenarios:
-        raise LarkError(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
+        raise LarkTallyError(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
+    # What the target says counts more than what a trace remembers.
     name = name or wanted
     if not name:
         return list(scenarios.values())
@@ -39,48 +48,59 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
         return [scenarios[name]]
     if name in found:
         return [found[name].named(name)]
-    raise LarkError(f"{path}: {unknown_name('scenario', name, scenarios)}")
+    raise LarkTallyError(f"{path}: {unknown_name('scenario', name, scenarios)}")
 
 
 def only_scenario(target: str) -> Scenario:
-    """The one scenario of FILE.py[:NAME]; raises LarkError where several stand there and NAME is not said."""
+    """The one scenario of FILE.py[:NAME]; raises LarkTallyError where several stand there and NAME is not said."""
     scenarios = load_scenarios(target)
     if len(scenarios) > 1:
         names = ", ".join(one.title for one in scenarios)
-        raise LarkError(f"{target} holds several scenarios: {names}; say {target}:NAME")
+        raise LarkTallyError(f"{target} holds several scenarios: {names}; say {target}:NAME")
     return scenarios[0]
 
 
 def load_scenario_of(target: str, named: str) -> Scenario:
     """The scenario of FILE.py[:NAME] that a trace was recorded from: its only one, or the one that its header names.
 
-    Raises LarkError where several stand there and none is named.
+    Raises LarkTallyError where several stand there and none is named.
     """
     scenarios = load_scenarios(target)
     if len(scenarios) == 1:
         return scenarios[0]
     if not named:
-        raise LarkError(f"{target} holds several scenarios and the trace names none; say {target}:NAME")
+        raise LarkTallyError(f"{target} holds several scenarios and the trace names none; say {target}:NAME")
     return load_scenarios(target, named)[0]
 
 
 def _run_file(path: Path) -> object:
     spec = importlib.util.spec_from_file_location(f"larktally_model_{path.stem}", path)
     if spec is None or spec.loader is None:
-        raise LarkError(f"{path}: not a Python file")
+        raise LarkTallyError(f"{path}: not a Python file")
     module = importlib.util.module_from_spec(spec)
+    # Dataclasses and pickle look their module up by name while it is still being run.
     sys.modules[spec.name] = module
     folder = str(path.resolve().parent)
+    # So that a model imports what stands beside it, as `python model.py` would.
     sys.path.insert(0, folder)
     try:
         spec.loader.exec_module(module)
     except SyntaxError as error:
-        raise LarkError(f"{path}, line {error.lineno}: {error.msg}") from error
+        raise LarkTallyError(f"{path}, line {error.lineno}: {error.msg}") from error
     except Exception as error:
-        frames = [f for f in traceback.extract_tb(error.__traceback__) if Path(f.filename).resolve() == path.resolve()]
-        line = f", line {frames[-1].lineno}" if frames else ""
-        kind = "" if isinstance(error, LarkError) else f"{type(error).__name__}: "
-        raise LarkError(f"{path}{line}: {kind}{error}") from error
+        frames = []
+        for f in traceback.extract_tb(error.__traceback__):
+            if Path(f.filename).resolve() == path.resolve():
+                frames.append(f)
+        if frames:
+            line = f", line {frames[-1].lineno}"
+        else:
+            line = ""
+        if isinstance(error, LarkTallyError):
+            kind = ""
+        else:
+            kind = f"{type(error).__name__}: "
+        raise LarkTallyError(f"{path}{line}: {kind}{error}") from error
     finally:
         sys.path.remove(folder)
     return module

@@ -1,85 +1,67 @@
-"""Rows on their way into columns: a few kept as they came, more as lists of values, the rest as compact arrays.
-
-Few rows at a time are taken apart while they are still in the processor's cache, which halves what recording costs.
-"""
+"""Rows on their way into columns: a few as lists of values, the rest as compact arrays."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from typing import Any, TypeAlias
+from collections.abc import Callable, Sequence
+from typing import TypeAlias
 
 import numpy as np
 
-from larktally.traces import Channel, Column
-from larktally.traces.columns import Array, ChunkReader
+from larktally.subjects.protocol import Value
+from larktally.traces.columns import Array, Channel, ChunkReader, Column
 
-__all__ = ["Rows", "GATHER"]
+__all__ = ["Rows"]
 
-GATHER = 128
+# Lists of values until then: fewer rows a chunk are more arrays to join, and more are more memory than the cache holds.
 CHUNK = 2048
-Columns: TypeAlias = Callable[[list[Any], int], Iterable[Sequence[Any]]]
+#: Takes a chunk: its first row, an array a channel, and how many rows.
 Sink: TypeAlias = Callable[[int, list[Array], int], None]
 
 
 class Rows:
-    """The rows of a run so far. `pending` takes them one by one; `gather` is called at least every GATHER rows.
+    """The rows of a run so far. Each chunk of them goes to the `sinks`; `keep` says whether it stays here, too."""
 
-    Where there is a `sink`, it is given each chunk with its first row and its length, and the chunk is not kept here.
-    """
-
-    def __init__(self, reader: ChunkReader, columns: Columns) -> None:
-        self.pending: list[Any] = []
-        self.sink: Sink | None = None
-        self._reader, self._columns = reader, columns
-        self._values: list[list[Any]] = [[] for _ in reader.channels]
+    def __init__(self, reader: ChunkReader, keep: bool = True) -> None:
+        self.sinks: list[Sink] = []
+        self._reader, self._keep = reader, keep
+        self._values: list[list[Value]] = [[] for _ in reader.channels]
         self._arrays: list[list[Array]] = [[] for _ in reader.channels]
         self._stored = self._gathered = 0
 
-    def last(self) -> tuple[Any, ...]:
-        """The values of the row that came last."""
-        return tuple(column[0] for column in self._columns(self.pending[-1:], 0))
-
-    def gather(self) -> None:
-        """Takes the pending rows apart; raises RowError for one whose channels are not those of row 0."""
-        if not self.pending:
-            return
-        for values, column in zip(
-            self._values, self._columns(self.pending, self._stored + self._gathered), strict=True
-        ):
-            values.extend(column)
-        self._gathered += len(self.pending)
-        self.pending.clear()
-        if self._gathered >= CHUNK:
-            self.store()
-
-    def take(self, columns: Sequence[Sequence[Any]]) -> None:
-        """Takes rows that come as columns; raises RowError for a value that does not fit its channel."""
-        self.gather()
+    def take(self, columns: Sequence[Sequence[Value]], count: int) -> None:
+        """Takes so many rows that come as columns; raises RowError for a value that does not fit its channel."""
         for values, column in zip(self._values, columns, strict=True):
             values.extend(column)
-        self._gathered += len(columns[0])
+        self._gathered += count
         if self._gathered >= CHUNK:
             self.store()
 
     def store(self) -> None:
         """Turns what is gathered into arrays; raises RowError for a value that does not fit its channel."""
-        if self._gathered:
-            arrays = self._reader.arrays(self._values, self._stored)
-            self._stored += self._gathered
-            if self.sink is not None:
-                self.sink(self._stored - self._gathered, arrays, self._gathered)
-            for kept, array, values in zip(self._arrays, arrays, self._values, strict=True):
-                if self.sink is None:
-                    kept.append(array)
-                values.clear()
-            self._gathered = 0
+        if not self._gathered:
+            return
+        arrays = self._reader.arrays(self._values, self._stored)
+        first, count = self._stored, self._gathered
+        # Before the sinks: one that raises has taken these rows.
+        self._stored, self._gathered = first + count, 0
+        for values in self._values:
+            values.clear()
+        if self._keep:
+            for kept, array in zip(self._arrays, arrays, strict=True):
+                kept.append(array)
+        for sink in self.sinks:
+            sink(first, arrays, count)
 
     def cut(self, row: int) -> None:
-        """Forgets the rows from `row` on, of those that are not stored yet."""
-        del self.pending[max(row - self._stored - self._gathered, 0) :]
+        """Forgets the rows from `row` on: of those that are not stored yet, and of the arrays that are kept here."""
         for values in self._values:
             del values[max(row - self._stored, 0) :]
+        # Rows that are arrays already go below, those that are still lists here.
         self._gathered = min(self._gathered, max(row - self._stored, 0))
+        if self._keep and row < self._stored:
+            for n, channel in enumerate(self._reader.channels):
+                self._arrays[n] = [self._joined(n, channel)[:row]]
+            self._stored = row
 
     def finished(self) -> list[Column]:
         """One column a channel, of all rows; what was held for it is let go on the way."""
@@ -89,14 +71,7 @@ class Rows:
     @property
     def count(self) -> int:
         """Rows so far."""
-        return self._stored + self._gathered + len(self.pending)
-
-    def so_far(self) -> list[Column]:
-        """The columns of what is stored by now; the chunks are kept as one from here on."""
-        self.store()
-        for n, channel in enumerate(self._reader.channels):
-            self._arrays[n] = [self._joined(n, channel)]
-        return [Column(c, parts[0].view()) for c, parts in zip(self._reader.finished(), self._arrays, strict=True)]
+        return self._stored + self._gathered
 
     @property
     def channels(self) -> list[Channel]:
@@ -104,5 +79,8 @@ class Rows:
         return self._reader.finished()
 
     def _joined(self, n: int, channel: Channel) -> Array:
+        # Taken out of the list before they are joined, so that memory holds a channel twice at most, and not all of them.
         parts, self._arrays[n] = self._arrays[n], []
-        return np.concatenate(parts) if parts else np.empty(0, channel.dtype)
+        if parts:
+            return np.concatenate(parts)
+        return np.empty(0, channel.dtype)

@@ -6,11 +6,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from larktally.claims import Claim
-from larktally.errors import LarkError
-from larktally.inputs import InputScript
-from larktally.subject import SubjectLike, make_subject, name_of
-from larktally.timing import Duration, Rate, as_rate, frames_in
+from larktally.claims.claim import Claim
+from larktally.errors import LarkTallyError
+from larktally.inputs.script import InputScript
+from larktally.subjects.adapt import adapt
+from larktally.subjects.own_object import name_of
+from larktally.subjects.protocol import SubjectLike
+from larktally.timing import Duration, RateLike, as_rate, frames_in
+from larktally.traces.trace import Trace
 
 __all__ = ["Scenario"]
 
@@ -21,10 +24,10 @@ LONGEST = 10**9
 class Scenario:
     """Everything that one run is made from, and what is claimed about it.
 
-    `subject` is a model function, a subject or its class; `frames` a number of frames or a time (`said` is how it was
-    written). `until` is a condition in the claim language: the run ends after the first row in which it holds.
+    `subject` is a model function, a subject or its class; `frames` a number of frames or a time (`frames_as_written` is what
+    was given). `until` is a condition in the claim language: the run ends after the first row in which it holds.
     `seen=True` keeps what a sim's machines saw, for claims that ask; `allow_nan` lets number channels be NaN. Raises
-    LarkError for what does not fit.
+    LarkTallyError for what does not fit.
     """
 
     subject: SubjectLike
@@ -38,7 +41,7 @@ class Scenario:
     until: str | None = None
     allow_nan: bool = False
     seen: bool = False
-    said: Duration = 0
+    frames_as_written: Duration = 0
 
     def __init__(
         self,
@@ -46,7 +49,7 @@ class Scenario:
         *,
         frames: Duration,
         inputs: InputScript | None = None,
-        rate: Rate | int | str = 60,
+        rate: RateLike = 60,
         seed: int = 0,
         params: Mapping[str, Any] | None = None,
         claims: Iterable[Claim] = (),
@@ -55,20 +58,23 @@ class Scenario:
         allow_nan: bool = False,
         seen: bool = False,
     ) -> None:
+        # Told where the scenario is written, not when it is first run; a class or a model function is only known once it is
+        # called.
         if not (isinstance(subject, type) or callable(subject)):
-            make_subject(subject)
+            adapt(subject)
         if not isinstance(seed, int) or isinstance(seed, bool) or not 0 <= seed < 2**63:
-            raise LarkError(f"a seed is a whole number from 0 to 2**63 - 1, not {seed!r}")
+            raise LarkTallyError(f"a seed is a whole number from 0 to 2**63 - 1, not {seed!r}")
         if inputs is not None and not isinstance(inputs, InputScript):
-            raise LarkError(f"inputs are an lt.InputScript(), not {inputs!r}")
+            raise LarkTallyError(f"inputs are an lt.InputScript(), not {inputs!r}")
         claims = tuple(claims)
         for one in claims:
             if not isinstance(one, Claim):
-                raise LarkError(f"claims are made with lt.claim(name, that), not {one!r}")
+                raise LarkTallyError(f"claims are made with lt.claim(name, that), not {one!r}")
         exact = as_rate(rate)
+        # Here, where a message can still say `frames`: what runs it has nothing but the number.
         count = frames_in(frames, exact, what="frames:")
         if count > LONGEST:
-            raise LarkError(f"frames={frames!r} is {count} frames; a run has at most {LONGEST}")
+            raise LarkTallyError(f"frames={frames!r} is {count} frames; a run has at most {LONGEST}")
         values = {
             "subject": subject,
             "frames": count,
@@ -81,10 +87,35 @@ class Scenario:
             "until": until,
             "allow_nan": allow_nan,
             "seen": seen,
-            "said": frames,
+            # As it was written, so that `changed(rate=30)` is as many seconds and not as many frames.
+            "frames_as_written": frames,
         }
         for key, value in values.items():
+            # A scenario is a value: the one way round its own refusal to be changed is this, while it is made.
             object.__setattr__(self, key, value)
+
+    @classmethod
+    def from_trace(cls, trace: Trace, scenario: Scenario | SubjectLike) -> Scenario:
+        """A scenario that runs a subject under a trace's own inputs, seed, rate, params and number of frames.
+
+        Raises LarkTallyError for a trace that does not hold what a run needs.
+        """
+        if trace.rate is None:
+            raise LarkTallyError("this trace carries no rate, so it cannot be run again")
+        # A press that fell between two of its rows is gone.
+        if trace.header.every != 1:
+            raise LarkTallyError("this recording is thinned, so it does not hold the inputs of every frame")
+        return cls(
+            scenario.subject if isinstance(scenario, Scenario) else scenario,
+            frames=trace.frames,
+            inputs=InputScript.from_columns(trace.inputs),
+            rate=trace.rate,
+            seed=trace.header.seed,
+            params=trace.header.params,
+            name=trace.header.scenario,
+            allow_nan=trace.header.allow_nan,
+            seen=any(name.startswith("seen:") for name in trace.columns),
+        )
 
     @property
     def title(self) -> str:
@@ -93,13 +124,18 @@ class Scenario:
 
     def named(self, name: str) -> Scenario:
         """The same scenario under a name, where it has none of its own."""
-        return self if self.name else self.changed(name=name)
+        if self.name:
+            return self
+        return self.changed(name=name)
 
     def changed(self, **changes: Any) -> Scenario:
         """The same scenario with some of it said otherwise: changed(rate=30), changed(params={"rest": "1s"}).
 
         A length that was said as a time stays that time at another rate.
         """
-        kept = {key: getattr(self, key) for key in self.__slots__ if key not in ("subject", "said")}
-        kept["frames"] = self.said
+        kept = {}
+        for key in self.__slots__:
+            if key not in ("subject", "frames_as_written"):
+                kept[key] = getattr(self, key)
+        kept["frames"] = self.frames_as_written
         return Scenario(changes.pop("subject", self.subject), **{**kept, **changes})

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import marshal
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any, Literal, TypeAlias
+from typing import Literal, TypeAlias, cast
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from larktally.errors import LarkError, TraceError, did_you_mean
+from larktally.errors import LarkTallyError, TraceError
+from larktally.names import did_you_mean
 
 __all__ = [
     "Kind",
@@ -29,17 +30,21 @@ __all__ = [
 ]
 
 Kind: TypeAlias = Literal["number", "count", "flag", "label"]
-Array: TypeAlias = npt.NDArray[Any]
+Array: TypeAlias = npt.NDArray[np.generic]
 
-_DTYPES: dict[str, Any] = {"number": np.float64, "count": np.int64, "flag": np.bool_, "label": np.int32}
+_DTYPES: dict[str, type[np.generic]] = {"number": np.float64, "count": np.int64, "flag": np.bool_, "label": np.int32}
+# Some 8 GB: more than any run holds, and small enough to refuse before it is unfolded.
 MOST_CELLS = 1_000_000_000
 MOST_EVENTS = 20_000_000
+# Columns of their own in Parquet and CSV, where a channel of that name would be lost.
 _RESERVED = ("events", "frame")
 _LAYOUTS = {
     "number": np.dtype([("type", "u1"), ("value", "<f8")]),
     "count": np.dtype([("type", "u1"), ("value", "<i4")]),
     "flag": np.dtype([("type", "u1")]),
 }
+# The type bytes of marshal, version 2: 'g' a binary float, 'i' a 32-bit int, 'T' and 'F' for the two flags. An int that
+# needs more has another byte, another length, and takes the slow way.
 _TAGS = {"number": ord("g"), "count": ord("i")}
 _TYPES: dict[str, frozenset[type]] = {
     "number": frozenset({float, int, np.float64, np.float32}),
@@ -57,7 +62,7 @@ class Channel(msgspec.Struct, frozen=True):
     labels: tuple[str, ...] = ()
 
     @property
-    def dtype(self) -> Any:
+    def dtype(self) -> type[np.generic]:
         """The NumPy type of its column."""
         return _DTYPES[self.kind]
 
@@ -73,7 +78,8 @@ class Column(msgspec.Struct, frozen=True):
         """The values as users read them: float64, int64, bool, or strings."""
         if self.channel.kind != "label":
             return self.stored
-        return np.array(self.channel.labels or ("",), dtype=object)[self.stored]
+        texts = np.array(self.channel.labels or ("",), dtype=object)
+        return np.asarray(texts[cast("npt.NDArray[np.int32]", self.stored)])
 
     def at(self, row: int) -> float | int | bool | str:
         """The plain Python value in one row."""
@@ -90,7 +96,7 @@ def kind_of(value: object) -> Kind | None:
 
 
 def column_of(name: str, values: Array, labels: Sequence[str] | None = None) -> Column:
-    """A column of a plain array: its type gives the kind. Raises LarkError for what is none of the four kinds."""
+    """A column of a plain array: its type gives the kind. Raises LarkTallyError for what is none of the four kinds."""
     check_channel_name(name)
     values = np.asarray(values)
     if values.dtype.kind in "OUT":
@@ -99,8 +105,8 @@ def column_of(name: str, values: Array, labels: Sequence[str] | None = None) -> 
         codes = {label: code for code, label in enumerate(known)}
         return Column(Channel(name, "label", known), np.array([codes[text] for text in texts], dtype=np.int32))
     kind: Kind | None = {"b": "flag", "i": "count", "u": "count", "f": "number"}.get(values.dtype.kind)  # type: ignore[assignment]
-    if kind is None or (values.dtype.kind == "u" and bool((values > 2**63 - 1).any())):
-        raise LarkError(
+    if kind is None or (values.dtype.kind == "u" and bool((values.astype(np.uint64) > 2**63 - 1).any())):
+        raise LarkTallyError(
             f"column {name!r} is {values.dtype}; a channel is numbers, whole numbers, true and false, or text"
         )
     stored = np.array(values, dtype=_DTYPES[kind])
@@ -122,35 +128,45 @@ def check_events(place: object, count: float) -> None:
 
 
 def check_channel_name(name: object) -> str:
-    """The name, where a channel may have it; raises LarkError otherwise."""
+    """The name, where a channel may have it; raises LarkTallyError otherwise."""
     if not isinstance(name, str) or not name or name != name.strip():
-        raise LarkError(f"a channel has a name that is not empty, with no space around it, not {name!r}")
+        raise LarkTallyError(f"a channel has a name that is not empty, with no space around it, not {name!r}")
     if name in _RESERVED or name.startswith(("input:", "event:", "seen:")):
-        raise LarkError(f"a channel cannot be called {name!r}: trace files keep that name for themselves")
+        raise LarkTallyError(f"a channel cannot be called {name!r}: trace files keep that name for themselves")
     return name
 
 
 class ChunkReader:
     """Turns chunks of rows into arrays, and finds the row that does not fit."""
 
-    def __init__(self, channels: Sequence[Channel], closed: Iterable[str] = (), nan_ok: Any = False) -> None:
+    def __init__(
+        self, channels: Sequence[Channel], closed: Iterable[str] = (), nan_ok: bool | Iterable[str] = False
+    ) -> None:
         self.channels = list(channels)
-        self._nan_ok = frozenset(channel.name for channel in channels) if nan_ok is True else frozenset(nan_ok or ())
+        if nan_ok is True:
+            self._nan_ok = frozenset(channel.name for channel in channels)
+        else:
+            self._nan_ok = frozenset(nan_ok or ())
         self._closed = frozenset(closed)
         self._codes = {c.name: {label: code for code, label in enumerate(c.labels)} for c in channels}
 
-    def arrays(self, columns: Iterable[Sequence[Any]], first_row: int) -> list[Array]:
+    def arrays(self, columns: Iterable[Sequence[object]], first_row: int) -> list[Array]:
         """One array a channel for a chunk of rows, given column by column; raises RowError for what does not fit."""
         pairs = zip(self.channels, columns, strict=True)
         return [self._array(channel, column, first_row) for channel, column in pairs]
 
     def finished(self) -> list[Channel]:
         """The channels with every label that occurred, in the order of declaration and then of first sight."""
-        return [Channel(c.name, c.kind, tuple(self._codes[c.name])) if c.kind == "label" else c for c in self.channels]
+        found: list[Channel] = []
+        for channel in self.channels:
+            if channel.kind == "label":
+                channel = Channel(channel.name, channel.kind, tuple(self._codes[channel.name]))
+            found.append(channel)
+        return found
 
-    def _array(self, channel: Channel, column: Sequence[Any], first_row: int) -> Array:
+    def _array(self, channel: Channel, column: Sequence[object], first_row: int) -> Array:
         if channel.kind == "label":
-            return self._labels(channel, column, first_row)
+            return self._labels(channel, cast("Sequence[str]", column), first_row)
         quick = _read_alike(channel.kind, column)
         if quick is None:
             quick = self._checked(channel, column, first_row)
@@ -158,7 +174,7 @@ class ChunkReader:
             return self._without_nan(channel, quick, first_row)
         return quick
 
-    def _checked(self, channel: Channel, column: Sequence[Any], first_row: int) -> Array:
+    def _checked(self, channel: Channel, column: Sequence[object], first_row: int) -> Array:
         """The slow, plain way: every value's type is looked at."""
         if not set(map(type, column)) <= _TYPES[channel.kind]:
             self._find_wrong_kind(channel, column, first_row)
@@ -194,10 +210,11 @@ class ChunkReader:
         if channel.name in self._closed:
             near = did_you_mean(label, codes)
             raise RowError(channel.name, row, f"is {label!r}, not one of its labels {list(codes)}{near}")
+        # Lone surrogates: Python holds them, and neither JSON nor Parquet can.
         if any(0xD800 <= ord(letter) <= 0xDFFF for letter in label):
             raise RowError(channel.name, row, f"is {label!r}, which is not valid Unicode")
 
-    def _find_wrong_kind(self, channel: Channel, column: Iterable[Any], first_row: int) -> None:
+    def _find_wrong_kind(self, channel: Channel, column: Iterable[object], first_row: int) -> None:
         for offset, value in enumerate(column):
             if type(value) not in _TYPES[channel.kind]:
                 raise RowError(
@@ -212,7 +229,7 @@ class ChunkReader:
                 )
 
 
-def _read_alike(kind: Kind, column: Sequence[Any]) -> Array | None:
+def _read_alike(kind: Kind, column: Sequence[object]) -> Array | None:
     """The array of a column whose values are all exactly of one built-in type; None where they are not.
 
     marshal writes each value behind one byte for its type, in one pass in C (version 2: no references). Where every
@@ -220,19 +237,22 @@ def _read_alike(kind: Kind, column: Sequence[Any]) -> Array | None:
     times as much.
     """
     layout = _LAYOUTS[kind]
+    # 5 bytes of head: the type of the whole and its length; then the values, each behind its type byte.
     written = marshal.dumps(column, 2)  # type: ignore[arg-type]
     if len(written) != 5 + len(column) * layout.itemsize:
         return None
     values = np.frombuffer(written, dtype=layout, offset=5)
     if kind == "flag":
-        flags = values["type"] == ord("T")
-        return flags if bool((flags | (values["type"] == ord("F"))).all()) else None
+        flags: Array = values["type"] == ord("T")
+        if bool((flags | (values["type"] == ord("F"))).all()):
+            return flags
+        return None
     if not bool((values["type"] == _TAGS[kind]).all()):
         return None
     return values["value"].astype(_DTYPES[kind])
 
 
-class RowError(LarkError):
+class RowError(LarkTallyError):
     """A row that cannot be recorded: which channel, in which row, and why."""
 
     def __init__(self, channel: str, row: int, why: str) -> None:

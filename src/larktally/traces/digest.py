@@ -4,25 +4,49 @@ from __future__ import annotations
 
 import hashlib
 import zlib
-from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from collections.abc import Collection, Iterator, Mapping
+from typing import Any, Protocol
 
 import msgspec
 import numpy as np
+import numpy.typing as npt
 
-if TYPE_CHECKING:
-    from larktally.traces.trace import Pieces
+from larktally.traces.columns import Column
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header
 
-__all__ = ["checksum_of", "digest_of"]
+__all__ = ["Piece", "Pieces", "checksum_of", "digest_of"]
+
+
+class Piece(Protocol):
+    """Some rows in a row: columns, inputs, and events counted from the first of them."""
+
+    @property
+    def columns(self) -> Mapping[str, Column]: ...
+    @property
+    def inputs(self) -> Mapping[str, npt.NDArray[np.float64]]: ...
+    @property
+    def events(self) -> EventLog: ...
+    @property
+    def rows(self) -> int: ...
+
+
+class Pieces(Protocol):
+    """A trace as it is read from its first row to its last: the header, and the rows in pieces."""
+
+    @property
+    def header(self) -> Header: ...
+    def pieces(self, names: Collection[str] | None = None) -> Iterator[Piece]:
+        """All rows in order, with the channels named; all of them, by default."""
 
 
 def digest_of(source: Pieces) -> str:
-    """64 hex digits over, in this order: the header as JSON with sorted keys, without `made_with` and
-    `outlines`; each channel's
-    column; each input's; the events, one JSON array [row, name, source, data text] a line. Arrays are little-endian
-    (float64, int64, one byte a flag, int32 label codes) and NaN is one pattern."""
+    """64 hex digits over, in this order: the header as JSON with sorted keys, without `made_with` and `outlines`;
+    each channel's column; each input's; the events, one JSON array [row, name, source, data text] a line. Arrays are
+    little-endian (float64, int64, one byte a flag, int32 label codes) and NaN is one pattern."""
     total = hashlib.sha256(b"larktally trace 1\n")
     header = msgspec.to_builtins(source.header)
+    # What the run was, not what wrote it down: another Python or another wording of a guard is the same run.
     del header["made_with"], header["outlines"]
     total.update(msgspec.json.encode(header, order="sorted"))
     for part in _content(source):
@@ -44,12 +68,16 @@ def _content(source: Pieces) -> Iterator[Any]:
     for channel in source.header.channels:
         for piece in source.pieces((channel.name,)):
             stored = piece.columns[channel.name].stored
+            # A view where the array is little-endian already, as nearly everywhere.
             yield np.ascontiguousarray(stored, dtype=stored.dtype.newbyteorder("<")).data
     for name in source.header.inputs:
         for piece in source.pieces(()):
             yield np.ascontiguousarray(piece.inputs[name], dtype="<f8").data
     first = 0
     for piece in source.pieces(()):
-        said = piece.events if not first else piece.events.shifted(first)
-        yield msgspec.json.Encoder().encode_lines(list(said.fields()))
+        if not first:
+            events = piece.events
+        else:
+            events = piece.events.shifted(first)
+        yield msgspec.json.Encoder().encode_lines(list(events.fields()))
         first += piece.rows

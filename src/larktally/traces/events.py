@@ -1,4 +1,4 @@
-"""The events of a run, in the order in which they were said."""
+"""The events of a run, in the order in which they were emitted."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from larktally.errors import LarkError
+from larktally.errors import LarkTallyError
 
-__all__ = ["TraceEvent", "EventLog", "data_text", "said_by"]
+__all__ = ["TraceEvent", "EventLog", "data_text", "comes_from"]
 
 
 class TraceEvent(msgspec.Struct, frozen=True):
-    """An event in its row: name, the part that said it, and plain data."""
+    """An event in its row: name, the part that emitted it, and plain data."""
 
     row: int
     name: str
@@ -24,9 +24,11 @@ class TraceEvent(msgspec.Struct, frozen=True):
     data: dict[str, Any] = {}
 
     def __str__(self) -> str:
-        said = f" from {self.source}" if self.source else ""
+        emitted = ""
+        if self.source:
+            emitted = f" from {self.source}"
         details = "".join(f" {key}={value!r}" for key, value in self.data.items())
-        return f"row {self.row}: {self.name}{said}{details}"
+        return f"row {self.row}: {self.name}{emitted}{details}"
 
 
 class EventLog(Sequence[TraceEvent]):
@@ -40,7 +42,7 @@ class EventLog(Sequence[TraceEvent]):
         self.rows, self.names, self.sources, self.data = list(rows), list(names), list(sources), list(data)
 
     def add(self, row: int, name: str, source: str, data: dict[str, Any]) -> None:
-        """Notes one event; rows come in rising order. Raises LarkError where the data is not plain."""
+        """Notes one event; rows come in rising order. Raises LarkTallyError where the data is not plain."""
         self.rows.append(row)
         self.names.append(name)
         self.sources.append(source)
@@ -89,41 +91,52 @@ class EventLog(Sequence[TraceEvent]):
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, EventLog):
             return NotImplemented
-        return all(getattr(self, name) == getattr(other, name) for name in self.__slots__)
+        mine, theirs = (
+            (self.rows, self.names, self.sources, self.data),
+            (other.rows, other.names, other.sources, other.data),
+        )
+        return mine == theirs
 
     __hash__ = None  # type: ignore[assignment]
 
     def names_only(self, names: Collection[str] | None = None) -> EventLog:
         """The events, or those of some names, without source and data: in each row in the order of their names."""
-        said = sorted((row, name) for row, name, _, _ in self.fields() if names is None or name in names)
-        blank = [""] * len(said)
-        return EventLog([row for row, _ in said], [name for _, name in said], blank, blank)
+        # Two runs may say the events of one row in another order and still have emitted the same.
+        emitted = sorted((row, name) for row, name, _, _ in self.fields() if names is None or name in names)
+        blank = [""] * len(emitted)
+        return EventLog([row for row, _ in emitted], [name for _, name in emitted], blank, blank)
 
     def named(self, name: str, source: str | None = None) -> list[TraceEvent]:
         """The events of that name, from `source` or a part below it where one is given."""
-        return [self[n] for n, found in enumerate(self.names) if found == name and said_by(self.sources[n], source)]
+        listed: list[TraceEvent] = []
+        for n, found in enumerate(self.names):
+            if found == name and comes_from(self.sources[n], source):
+                listed.append(self[n])
+        return listed
 
     def counts(self, name: str, source: str | None, rows: int) -> npt.NDArray[np.int64]:
         """How many of that name in each row: int64, one value a row."""
+        # Comprehensions, not loops: a claim about an event goes over all of a run's events here, and does little else.
         if source is None:
-            hits = [row for row, said in zip(self.rows, self.names, strict=True) if said == name]
+            hits = [row for row, emitted in zip(self.rows, self.names, strict=True) if emitted == name]
         else:
-            hits = [row for row, said, by, _ in self.fields() if said == name and said_by(by, source)]
+            hits = [row for row, emitted, by, _ in self.fields() if emitted == name and comes_from(by, source)]
         return np.bincount(np.array(hits, dtype=np.int64), minlength=rows)[:rows].astype(np.int64, copy=False)
 
     def between(self, first: int, last: int) -> EventLog:
         """The events of rows first..last."""
+        # Events come in the order of rows, so that two binary searches find the ends.
         low, high = np.searchsorted(np.array(self.rows, dtype=np.int64), [first, last + 1])
         return self[int(low) : int(high)]
 
 
-def said_by(said: str, source: str | None) -> bool:
+def comes_from(emitted: str, source: str | None) -> bool:
     """Whether a part is the one asked for, or one below it: 'wick.gait' for 'wick'."""
-    return source is None or said == source or said.startswith(source + ".")
+    return source is None or emitted == source or emitted.startswith(source + ".")
 
 
 def data_text(data: dict[str, Any]) -> str:
-    """Event data as JSON text; raises LarkError for anything that is not plain and finite."""
+    """Event data as JSON text; raises LarkTallyError for anything that is not plain and finite."""
     for value in data.values():
         if type(value) not in _SIMPLE:
             _check_plain(data, "")
@@ -131,6 +144,7 @@ def data_text(data: dict[str, Any]) -> str:
     return _ENCODER.encode(data).decode()
 
 
+# Most events carry a word or nothing, which needs no look inside.
 _SIMPLE = frozenset({str, bool, type(None)})
 _ENCODER = msgspec.json.Encoder(order="sorted")
 
@@ -141,18 +155,20 @@ def _check_plain(value: Any, where: str) -> None:
         return
     if kind is float:
         if not math.isfinite(value):
-            raise LarkError(f"event data{where} is {value!r}; numbers in event data are finite")
+            raise LarkTallyError(f"event data{where} is {value!r}; numbers in event data are finite")
     elif kind is int:
         if not -(2**63) <= value < 2**63:
-            raise LarkError(f"event data{where} is {value!r}, outside 64 bits")
+            raise LarkTallyError(f"event data{where} is {value!r}, outside 64 bits")
     elif kind is dict:
         for key, inner in value.items():
             if type(key) is not str:
-                raise LarkError(f"event data{where} has the key {key!r}; keys are strings")
+                raise LarkTallyError(f"event data{where} has the key {key!r}; keys are strings")
             if type(inner) not in _SIMPLE and not (type(inner) is float and math.isfinite(inner)):
                 _check_plain(inner, f"{where}.{key}")
     elif kind is list or kind is tuple:
         for index, inner in enumerate(value):
             _check_plain(inner, f"{where}[{index}]")
     else:
-        raise LarkError(f"event data{where} is {value!r} ({kind.__name__}); numbers, text, lists and dicts are plain")
+        raise LarkTallyError(
+            f"event data{where} is {value!r} ({kind.__name__}); numbers, text, lists and dicts are plain"
+        )

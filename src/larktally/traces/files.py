@@ -1,33 +1,24 @@
-"""Which file format a path names, and files that are written whole or not at all."""
+"""Traces in files: read by what a file is, written by what its name says, and whole or not at all."""
 
 from __future__ import annotations
 
 import contextlib
-import importlib
 import os
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, BinaryIO
+from typing import BinaryIO
 
-from larktally.errors import TraceError, did_you_mean
-from larktally.timing import Rate, as_rate
+from larktally.errors import TraceError
+from larktally.names import did_you_mean
+from larktally.timing import RateLike, as_rate
+from larktally.traces.contents import Savable, TraceContents
+from larktally.traces.formats import FORMATS, Format, by_suffix
 
-if TYPE_CHECKING:
-    from larktally.traces.trace import Pieces, Trace
-
-__all__ = ["save_trace", "load_trace", "writer_for", "whole_file", "existing_file", "is_trace", "TRACE_SUFFIXES"]
-
-TRACE_SUFFIXES = (".parquet", ".jsonl")
-_WRITERS = {
-    ".parquet": ("parquet", "write_parquet"),
-    ".jsonl": ("jsonl", "write_jsonl"),
-    ".csv": ("csv_tables", "write_csv"),
-    ".vcd": ("vcd", "write_vcd"),
-}
+__all__ = ["existing_file", "is_trace", "read_contents", "save_trace", "whole_file", "writer_for"]
 
 
-def save_trace(trace: Pieces, path: str | Path) -> Path:
+def save_trace(trace: Savable, path: str | Path) -> Path:
     """Writes a trace as its suffix says; nothing stands under the name until the file is whole."""
     path = Path(path)
     write = writer_for(path)
@@ -36,65 +27,58 @@ def save_trace(trace: Pieces, path: str | Path) -> Path:
     return path
 
 
-def writer_for(path: Path) -> Callable[[Pieces, BinaryIO], None]:
+def writer_for(path: Path) -> Callable[[Savable, BinaryIO], None]:
     """The function that writes a trace as a path's suffix says; raises TraceError for a suffix that none does."""
-    if path.suffix not in _WRITERS:
-        raise TraceError(
-            f"{path}: a trace is saved as {', '.join(_WRITERS)}, not {path.suffix or 'without a suffix'!r}"
-        )
-    module, function = _WRITERS[path.suffix]
-    write: Callable[[Pieces, BinaryIO], None] = getattr(importlib.import_module(f"larktally.traces.{module}"), function)
-    return write
+    found = by_suffix(path)
+    if found is None:
+        suffixes = ", ".join(one.suffix for one in FORMATS)
+        raise TraceError(f"{path}: a trace is saved as {suffixes}, not {path.suffix or 'without a suffix'!r}")
+    return found.module().write
 
 
-def load_trace(path: str | Path, *, rate: Rate | int | str | None = None, mapping: str | Path | None = None) -> Trace:
-    """Reads a trace file (Parquet, JSON Lines, CSV), or with a `mapping` a log from elsewhere.
-
-    `rate` is for a file that carries none: a CSV, or a log whose mapping does not say it. Raises TraceError naming the
-    file and what is wrong with it.
-    """
+def read_contents(path: str | Path, rate: RateLike | None = None, mapping: str | Path | None = None) -> TraceContents:
+    """What a trace file holds, or with a `mapping` a log from elsewhere; see `load_trace`."""
     path = existing_file(path)
     try:
         if mapping is not None:
-            from larktally.traces.logs import read_log
+            from larktally.traces.formats.logs import read_log
 
-            return read_log(path, mapping, rate)
-        trace = _read(path, rate)
+            return read_log(path, existing_file(mapping), rate)
+        found = _format_of(path).module().read(path, rate)
     except MemoryError:
         raise TraceError(f"{path}: broken: it asks for more memory than there is") from None
     except OSError as error:
         raise TraceError(f"{path}: cannot be read: {error.strerror or error}") from None
-    if rate is not None and trace.rate != as_rate(rate):
-        raise TraceError(
-            f"{path}: it carries its own rate, {trace.rate} frames/s; leave the other, {as_rate(rate)}, out"
-        )
-    return trace
+    if rate is not None and found.header.rate != as_rate(rate):
+        own = f"it carries its own rate, {found.header.rate} frames/s"
+        raise TraceError(f"{path}: {own}; leave the other, {as_rate(rate)}, out")
+    return found
 
 
-def _read(path: Path, rate: Rate | int | str | None) -> Trace:
+def _format_of(path: Path) -> Format:
+    """What a file is by its first bytes, and where a format has none that are its own, by its suffix."""
     with path.open("rb") as file:
         start = file.read(4)
-    if start == b"PAR1":
-        from larktally.traces.parquet import read_parquet
-
-        return read_parquet(path)
-    if start[:1] == b"{":
-        from larktally.traces.jsonl import read_jsonl
-
-        return read_jsonl(path)
-    if path.suffix == ".csv":
-        from larktally.traces.csv_tables import read_csv
-
-        return read_csv(path, rate)
-    hint = "; recover it: larktally convert --recover" if path.suffix == ".partial" else ""
+    for one in FORMATS:
+        if one.first_bytes and start.startswith(one.first_bytes):
+            return one
+    named = by_suffix(path)
+    # By its suffix only where a format has no first bytes: a Parquet file that was cut off is no CSV, whatever it is
+    # called.
+    if named is not None and named.reads and not named.first_bytes:
+        return named
+    hint = ""
+    if path.suffix == ".partial":
+        hint = "; recover it: larktally convert --recover"
     raise TraceError(f"{path}: not a trace: it is neither Parquet nor JSON Lines (it starts with {start!r}){hint}")
 
 
 def is_trace(path: Path) -> bool:
-    """Whether a file begins as a trace of this library does: Parquet, or a JSON header."""
+    """Whether a file begins as a trace of this library does, so that it needs no mapping."""
     with existing_file(path).open("rb") as file:
+        # The header's own key stands among its first: the line may be megabytes long.
         start = file.read(200)
-    return start[:4] == b"PAR1" or b'"larktally"' in start
+    return any(start.startswith(one.first_bytes) and one.mark in start for one in FORMATS if one.first_bytes)
 
 
 def existing_file(path: str | Path) -> Path:
@@ -104,7 +88,10 @@ def existing_file(path: str | Path) -> Path:
         return path
     if path.exists():
         raise TraceError(f"{path}: not a file")
-    beside = [entry.name for entry in path.parent.iterdir()] if path.parent.is_dir() else []
+    beside: list[str] = []
+    if path.parent.is_dir():
+        for entry in path.parent.iterdir():
+            beside.append(entry.name)
     raise TraceError(f"{path}: no such file{did_you_mean(path.name, beside)}")
 
 
@@ -118,6 +105,7 @@ def whole_file(path: Path) -> Iterator[BinaryIO]:
     try:
         with os.fdopen(handle, "wb") as file:
             yield file
+        # mkstemp makes files that only their owner may read, which a CI server's next step is not.
         os.chmod(temporary, 0o644)
         os.replace(temporary, path)
     except BaseException:

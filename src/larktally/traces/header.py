@@ -28,11 +28,10 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
 
     `rate_text` is the exact rate ("60", "60000/1001"; "" where a log carries none), `params` what the run was given,
     `settings` what the model was told for each name it asked for (durations in frames), `order` a sim's phases and
-    parts, `machines` the states of each machine and `outlines` their
-    rules, `level` the digest of a sim's level and `scene` its boxes and bodies,
-    for pictures; `program` the name, version and command of a program in another language; `partial` whether only some
-    channels were kept, `end` the reason a run ended by itself, `stopped` the error that stopped it, `made_with` versions;
-    the digest leaves out `outlines` and `made_with`.
+    parts, `machines` the states of each machine and `outlines` their rules, `level` the digest of a sim's level and
+    `scene` its boxes and bodies, for pictures; `program` the name, version and command of a program in another
+    language; `filtered` whether only some channels were kept (`partial` in files), `end` the reason a run ended by
+    itself, `stopped` the error that stopped it, `made_with` versions. The digest leaves out `outlines` and `made_with`.
     """
 
     larktally: int = FORMAT
@@ -55,7 +54,8 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     program: dict[str, Any] = {}
     allow_nan: bool = False
     every: int = 1
-    partial: bool = False
+    # Called `partial` in files since the first version: files keep their words when the code changes its own.
+    filtered: bool = msgspec.field(name="partial", default=False)
     end: str | None = None
     stopped: str | None = None
     made_with: dict[str, str] = {}
@@ -63,7 +63,9 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def rate(self) -> Rate | None:
         """Frames per second, or None where it is not known."""
-        return as_rate(self.rate_text) if self.rate_text else None
+        if self.rate_text:
+            return as_rate(self.rate_text)
+        return None
 
 
 def header_json(header: Header, **more: Any) -> bytes:
@@ -81,12 +83,15 @@ def read_header(text: bytes, place: str) -> tuple[Header, dict[str, Any]]:
         if raw["larktally"] != FORMAT:
             raise TraceError(f"{place}: trace format {raw['larktally']!r}; this version reads format {FORMAT}")
         header = msgspec.convert(raw, Header)
+        # A text that is no rate has to be refused here, with the file's name, and not where it is first used.
         _ = header.rate
     except TraceError:
         raise
     except (msgspec.MsgspecError, UnicodeDecodeError, ValueError, RecursionError) as error:
         raise TraceError(f"{place}: the trace header is broken: {error}") from None
-    names = [channel.name for channel in header.channels]
+    names = []
+    for channel in header.channels:
+        names.append(channel.name)
     if len(set(names)) != len(names):
         raise TraceError(f"{place}: the trace header names a channel twice")
     return header, raw

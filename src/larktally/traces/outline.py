@@ -9,8 +9,9 @@ from typing import Any
 
 import msgspec
 
-__all__ = ["Outline", "Rule", "Setting", "ANY", "BACK", "STAY"]
+__all__ = ["Outline", "Rule", "StateSetting", "ANY", "BACK", "STAY"]
 
+# None of them can be a state's name, which begins with a letter.
 ANY, BACK, STAY = "*", "<", "="
 
 
@@ -32,13 +33,15 @@ class Rule(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def condition(self) -> str:
         """The whole condition as a reader sees it."""
-        said = [self.when or (f"{self.asks}()" if self.asks.isidentifier() else self.asks)]
-        said += [f"after {self.after}f"] if self.after else []
-        said += [f"every {self.every}f"] if self.every else []
-        return ", ".join(filter(None, said))
+        conditions = [self.when or (f"{self.asks}()" if self.asks.isidentifier() else self.asks)]
+        if self.after:
+            conditions += [f"after {self.after}f"]
+        if self.every:
+            conditions += [f"every {self.every}f"]
+        return ", ".join(filter(None, conditions))
 
 
-class Setting(msgspec.Struct, frozen=True):
+class StateSetting(msgspec.Struct, frozen=True):
     """A setting of a part that holds while a state is current."""
 
     state: str
@@ -61,26 +64,59 @@ class Outline(msgspec.Struct, frozen=True, omit_defaults=True):
     settle: int = 1
     rules: tuple[Rule, ...] = ()
     hooks: dict[str, dict[str, tuple[str, ...]]] = {}
-    settings: tuple[Setting, ...] = ()
+    settings: tuple[StateSetting, ...] = ()
 
     @property
     def leaves(self) -> tuple[str, ...]:
         """The states that can be current."""
-        return tuple(state for state in self.states if not any(s.startswith(state + "/") for s in self.states))
+        found = []
+        for state in self.states:
+            if not any(s.startswith(state + "/") for s in self.states):
+                found.append(state)
+        return tuple(found)
 
     @property
     def composites(self) -> tuple[str, ...]:
         """The states with states inside, each parent before its children."""
-        found = (parent for leaf in self.leaves for parent in parents_of(leaf))
-        return tuple(dict.fromkeys(found))
+        found: dict[str, None] = {}
+        for leaf in self.leaves:
+            found |= dict.fromkeys(parents_of(leaf))
+        return tuple(found)
 
     def tried_in(self, leaf: str) -> tuple[Rule, ...]:
         """The rules that are tried in a state, in that order: its own, its parents', those of any state."""
         ranks = [leaf, *reversed(parents_of(leaf)), ANY]
-        return tuple(rule for state in ranks for rule in self.rules if state in rule.sources)
+        found = []
+        for state in ranks:
+            for rule in self.rules:
+                if state in rule.sources:
+                    found.append(rule)
+        return tuple(found)
+
+    def landing(self, state: str) -> set[str]:
+        """The leaves in which one may land that enters a state: one, or all inside where it remembers."""
+        if state in self.leaves:
+            return {state}
+        below = state + "/"
+        if state in self.remember:
+            found: set[str] = set()
+            for leaf in self.leaves:
+                if leaf.startswith(below):
+                    found.add(leaf)
+            return found
+        child = self.initial.get(state)
+        if child is None:
+            # As a machine does: the child that was named first.
+            depth = state.count("/") + 2
+            first = next(one for one in (*self.leaves, *self.composites) if one.startswith(below))
+            child = "/".join(first.split("/")[:depth])
+        return self.landing(child if child.startswith(below) else below + child)
 
 
 def parents_of(state: str) -> tuple[str, ...]:
     """The states around a state, the outermost first."""
     words = state.split("/")
-    return tuple("/".join(words[:n]) for n in range(1, len(words)))
+    found = []
+    for n in range(1, len(words)):
+        found.append("/".join(words[:n]))
+    return tuple(found)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TypeAlias
 
-from larktally.traces import Trace
+from larktally.traces.trace import Trace
 
 __all__ = ["Corners", "bodies_of", "body_box"]
 
@@ -14,11 +14,11 @@ Corners: TypeAlias = tuple[tuple[float, float], tuple[float, float]]
 
 def bodies_of(trace: Trace) -> list[str]:
     """The bodies of a sim whose place is recorded."""
-    return [
-        name
-        for name in trace.header.scene.get("bodies", {})
-        if f"{name}.x" in trace.columns and f"{name}.y" in trace.columns
-    ]
+    found: list[str] = []
+    for name in trace.header.scene.get("bodies", {}):
+        if f"{name}.x" in trace.columns and f"{name}.y" in trace.columns:
+            found.append(name)
+    return found
 
 
 def body_box(trace: Trace, name: str, row: int) -> Corners | None:

@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from larktally.claims.story import shown_value
+from larktally.textfmt import shown_value
 from larktally.timing import seconds_at
-from larktally.traces import Trace
-from larktally.views.tables import plain_table
+from larktally.traces.trace import Trace
+from larktally.views.terminal import plain_table
 
 __all__ = ["print_frames", "print_events"]
 
@@ -19,21 +19,28 @@ _EVENTS_WIDTH = 34
 
 def print_frames(out: Console, trace: Trace, rows: Sequence[int], names: Sequence[str]) -> None:
     """A table of rows; channels that do not fit the width are named under it."""
-    cells = {name: [_cell(trace, name, row) for row in rows] for name in names}
+    cells = {}
+    for name in names:
+        cells[name] = [_cell(trace, name, row) for row in rows]
+    # Whole columns or none: a number that is cut off is a wrong number.
     shown, left_out = _fitting(out.width, names, cells)
     table = plain_table("row", *(["s"] if trace.rate else []), *shown, "inputs", "events")
     for column in table.columns[: len(shown) + 1 + bool(trace.rate)]:
         column.justify = "right"
         column.no_wrap = True
     for n, row in enumerate(rows):
-        time = [Text(f"{seconds_at(row, trace.rate):.3f}", style="dim")] if trace.rate else []
-        values = [_styled(trace, name, row, cells[name][n]) for name in shown]
+        time = []
+        if trace.rate:
+            time = [Text(f"{seconds_at(row, trace.rate):.3f}", style="dim")]
+        values = []
+        for name in shown:
+            values.append(_styled(trace, name, row, cells[name][n]))
         table.add_row(
             Text(str(row), style="dim"),
             *time,
             *values,
             Text(_held(trace, row)),
-            Text(_said(trace, row), style="magenta"),
+            Text(_emitted(trace, row), style="magenta"),
         )
     out.print(table)
     if left_out:
@@ -48,7 +55,9 @@ def print_events(out: Console, trace: Trace, rows: Sequence[int]) -> None:
     count = 0
     for event in trace.events:
         if event.row in wanted:
-            time = [f"{seconds_at(event.row, trace.rate):.3f}"] if trace.rate else []
+            time = []
+            if trace.rate:
+                time = [f"{seconds_at(event.row, trace.rate):.3f}"]
             details = " ".join(f"{key}={_plain(value)}" for key, value in event.data.items())
             table.add_row(str(event.row), *time, Text(event.name, style="magenta"), Text(event.source), Text(details))
             count += 1
@@ -57,7 +66,9 @@ def print_events(out: Console, trace: Trace, rows: Sequence[int]) -> None:
 
 def _cell(trace: Trace, name: str, row: int) -> str:
     value = trace.columns[name].at(row)
-    return value if isinstance(value, str) else shown_value(value)
+    if isinstance(value, str):
+        return value
+    return shown_value(value)
 
 
 def _styled(trace: Trace, name: str, row: int, text: str) -> Text:
@@ -74,7 +85,7 @@ def _held(trace: Trace, row: int) -> str:
     return " ".join(held)
 
 
-def _said(trace: Trace, row: int) -> str:
+def _emitted(trace: Trace, row: int) -> str:
     return ", ".join(
         f"{event.name}({event.source})" if event.source else event.name for event in trace.events.between(row, row)
     )

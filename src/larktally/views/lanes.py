@@ -10,43 +10,58 @@ from matplotlib.axes import Axes
 from matplotlib.patches import Rectangle
 from matplotlib.ticker import MaxNLocator
 
-from larktally.claims.spans import run_length
-from larktally.traces import Trace
+from larktally.language.rolling import run_length
+from larktally.traces.trace import Trace
+from larktally.views.channel_selection import flags_worth_showing, moves, states_worth_showing
 from larktally.views.palette import STATE_COLOURS, Palette, on_colour
-from larktally.views.telling import flags_worth_showing, moves, states_worth_showing
 
 __all__ = ["draw_lanes", "draw_lines", "lane_heights", "lanes_of", "mark_row", "time_axis"]
 
 MOST_LANES, MOST_TIMERS = 11, 3
+# Said so often, or told by a lane already, that a lane of them would hide the others.
 _COMMON = ("changed", "bumped", "tick", "paused", "resumed", "entered", "left")
 
 
 def lanes_of(trace: Trace, rows: range, only: Sequence[str] = ()) -> list[tuple[str, str]]:
     """What has a lane, as (kind, name): machines, or the labels and flags of what is no sim; timers that run, inputs, and the
-    first events that are said."""
-    machines = [name for name in states_worth_showing(trace) if moves(trace, name, rows)]
+    first events that are emitted."""
+    machines = []
+    for name in states_worth_showing(trace):
+        if moves(trace, name, rows):
+            machines.append(name)
     flags = [name for name in flags_worth_showing(trace) if moves(trace, name, rows)]
-    timers = [name for name in trace.channels if name.endswith(".left") and moves(trace, name, rows)]
-    said = {name for row, name, _, _ in trace.events.fields() if row in rows and name not in _COMMON}
-    events = [name for name in dict.fromkeys([*trace.header.events, *trace.events.names]) if name in said]
+    timers = []
+    for name in trace.channels:
+        if name.endswith(".left") and moves(trace, name, rows):
+            timers.append(name)
+    emitted = set()
+    for row, name, _, _ in trace.events.fields():
+        if row in rows and name not in _COMMON:
+            emitted.add(name)
+    events = [name for name in dict.fromkeys([*trace.header.events, *trace.events.names]) if name in emitted]
     lanes = [("state", name) for name in machines] + [("flag", name) for name in flags]
     lanes += [("timer", name) for name in timers[:MOST_TIMERS]]
-    lanes += (
-        [("inputs", "inputs")] if any(values[rows.start : rows.stop].any() for values in trace.inputs.values()) else []
-    )
+    if any(values[rows.start : rows.stop].any() for values in trace.inputs.values()):
+        lanes += [("inputs", "inputs")]
+    # Two lanes of events at least: they are what most claims are about.
     return lanes + [("event", name) for name in events[: max(MOST_LANES - len(lanes), 2)]]
 
 
 def lane_heights(trace: Trace, lanes: Sequence[tuple[str, str]], rows: range) -> list[float]:
     """How high each lane is, 1 by default; the inputs take more where many are used."""
     used = sum(bool(values[rows.start : rows.stop].any()) for values in trace.inputs.values())
-    return [max(1.0, 0.45 * used) if kind == "inputs" else 1.0 for kind, _ in lanes]
+    found: list[float] = []
+    for kind, _ in lanes:
+        found.append(max(1.0, 0.45 * used) if kind == "inputs" else 1.0)
+    return found
 
 
 def draw_lanes(axes: Axes, trace: Trace, lanes: Sequence[tuple[str, str]], rows: range, palette: Palette) -> None:
     """The lanes, the first on top, over some rows."""
     heights = lane_heights(trace, lanes, rows)
-    middles = [sum(heights[:n]) + heights[n] / 2 for n in range(len(lanes))]
+    middles = []
+    for n in range(len(lanes)):
+        middles.append(sum(heights[:n]) + heights[n] / 2)
     for lane, height, (kind, name) in zip(middles, heights, lanes, strict=True):
         if kind == "state":
             _draw_states(axes, trace, name, lane, rows, palette)
@@ -59,6 +74,7 @@ def draw_lanes(axes: Axes, trace: Trace, lanes: Sequence[tuple[str, str]], rows:
         else:
             _draw_events(axes, trace, name, lane, rows, palette)
     axes.set_yticks(middles, [_title(trace, kind, name) for kind, name in lanes], fontsize=9)
+    # Downward, so that the first lane is on top.
     axes.set_ylim(sum(heights), 0)
 
 
@@ -78,7 +94,10 @@ def draw_lines(
         axes.plot(
             both, _drawable(other, name, both), color=palette.breach, lw=1.1, ls="--", drawstyle=_style(trace, name)
         )
-    marked = [row for row in breaches if row in rows]
+    marked = []
+    for row in breaches:
+        if row in rows:
+            marked.append(row)
     if marked:
         values = _drawable(trace, name, rows)
         axes.plot(
@@ -121,7 +140,9 @@ def _drawable(trace: Trace, name: str, rows: range) -> np.ndarray:
 
 
 def _style(trace: Trace, name: str) -> str:
-    return "default" if trace.columns[name].channel.kind == "number" else "steps-mid"
+    if trace.columns[name].channel.kind == "number":
+        return "default"
+    return "steps-mid"
 
 
 def _draw_states(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
@@ -150,10 +171,9 @@ def _draw_flag(axes: Axes, trace: Trace, name: str, lane: float, rows: range, pa
     """A bar over each stretch of rows in which a flag holds, down to a single row."""
     edges = np.diff(np.concatenate([[0.0], _drawable(trace, name, rows), [0.0]]))
     starts, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
-    bars = [
-        (rows.start + start - 0.5, float(end - start))
-        for start, end in zip(starts.tolist(), ends.tolist(), strict=True)
-    ]
+    bars = []
+    for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
+        bars.append((rows.start + start - 0.5, float(end - start)))
     axes.broken_barh(bars, (lane - 0.24, 0.48), facecolor=palette.line, lw=0)
 
 
@@ -191,7 +211,7 @@ def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range
 
 
 def _draw_events(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
-    at = [row for row, said, _, _ in trace.events.fields() if said == name and row in rows]
+    at = [row for row, emitted, _, _ in trace.events.fields() if emitted == name and row in rows]
     axes.vlines(at, lane - 0.32, lane + 0.32, color=palette.ink, lw=1.6)
     previous = -1e9
     for row in at:
@@ -203,8 +223,13 @@ def _draw_events(axes: Axes, trace: Trace, name: str, lane: float, rows: range, 
 
 
 def _title(trace: Trace, kind: str, name: str) -> str:
-    """A lane's name; an event's with the part that said it, where all of them came from one."""
+    """A lane's name; an event's with the part that emitted it, where all of them came from one."""
     if kind != "event":
         return name
-    sources = {by for _, said, by, _ in trace.events.fields() if said == name and by}
-    return f"{name} ({sources.pop()})" if len(sources) == 1 else name
+    sources = set()
+    for _, emitted, by, _ in trace.events.fields():
+        if emitted == name and by:
+            sources.add(by)
+    if len(sources) == 1:
+        return f"{name} ({sources.pop()})"
+    return name

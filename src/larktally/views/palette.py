@@ -7,6 +7,7 @@ from dataclasses import dataclass
 __all__ = ["DARK", "LIGHT", "STATE_COLOURS", "Palette", "on_colour"]
 
 # Okabe and Ito, "Color universal design" (2008).
+# Told apart with any colour vision (Okabe and Ito 2008), and then the grey that all the rest have to share.
 STATE_COLOURS = ("#0072B2", "#E69F00", "#009E73", "#CC79A7", "#56B4E9", "#D55E00", "#F0E442", "#999999")
 _DARK_ONES = ("#0072B2", "#009E73", "#D55E00")
 
@@ -32,4 +33,6 @@ DARK = Palette("#16181d", "#eeeeee", "#a0a4ad", "#3a3d45", "#555a66", "#484c55",
 
 def on_colour(colour: str) -> str:
     """Words that can be read on a state's colour."""
-    return "#ffffff" if colour in _DARK_ONES else "#222222"
+    if colour in _DARK_ONES:
+        return "#ffffff"
+    return "#222222"

@@ -5,16 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-import matplotlib
-
-matplotlib.use("agg", force=False)
-
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from larktally.errors import LarkError, unknown_name
-from larktally.runs.divergence import first_divergence
-from larktally.traces import Trace
+from larktally.comparing.divergence import first_divergence
+from larktally.errors import LarkTallyError
+from larktally.names import unknown_name
+from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of
 from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, lanes_of, mark_row, time_axis
 from larktally.views.palette import DARK, LIGHT, STATE_COLOURS, Palette
@@ -23,7 +20,9 @@ from larktally.views.scene import draw_scene, fit_scene, has_path, scene_shape
 __all__ = ["draw_run", "save_picture", "STATE_COLOURS"]
 
 SUFFIXES = (".png", ".svg", ".pdf")
+# More lines than these are each too low to read at 800 pixels.
 MOST_LINES = 8
+# In inches of a figure 12.8 wide, and the most of its height that a level gets: a tower would leave nothing for the lanes.
 SCENE_WIDTH, MOST_SCENE = 10.5, 0.38
 
 
@@ -43,23 +42,30 @@ def draw_run(
 
     The path wears the colours of the states of the machine nearest to the body by name. `body` is the body to follow, the
     first by default; `rows` a part of the run; `ghosts` rows in which all bodies are drawn; `breaches` rows to mark; `other`
-    a second trace, drawn dashed, with the first divergence marked. Raises LarkError for a body that the trace does not hold.
+    a second trace, drawn dashed, with the first divergence marked. Raises LarkTallyError for a body that the trace does not hold.
     """
     if not trace.rows:
-        raise LarkError("this trace has no rows, so there is nothing to draw")
+        raise LarkTallyError("this trace has no rows, so there is nothing to draw")
     palette, rows = DARK if dark else LIGHT, rows or range(trace.rows)
     bodies = bodies_of(trace)
     if body is not None and body not in bodies:
-        raise LarkError(unknown_name("body", body, bodies, "this trace"))
+        raise LarkTallyError(unknown_name("body", body, bodies, "this trace"))
     followed = body or next(iter(bodies), None)
     lanes = lanes_of(trace, rows)
     chosen = list(lines)[:MOST_LINES] or ([] if has_path(trace) else _worth_a_line(trace, rows))
+    # A Figure of its own and not pyplot's: nothing of the process is changed, and nobody's backend is chosen.
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained", facecolor=palette.paper)
-    shape = scene_shape(trace, followed, rows) if followed is not None else None
+    # A subject with no body has no path: its lanes get the whole picture.
+    if followed is not None:
+        shape = scene_shape(trace, followed, rows)
+    else:
+        shape = None
     panels = _panels(figure, shape, sum(lane_heights(trace, lanes, rows)), len(chosen))
     if followed is not None:
         draw_scene(panels.pop(0), trace, followed, rows, palette, ghosts, other)
-    apart = first_divergence(trace, other) if other is not None else None
+    apart = None
+    if other is not None:
+        apart = first_divergence(trace, other)
     for n, axes in enumerate(panels):
         if n == 0 and lanes:
             draw_lanes(axes, trace, lanes, rows, palette)
@@ -83,13 +89,16 @@ def draw_run(
 
 
 def save_picture(figure: Figure, path: str | Path) -> Path:
-    """Writes the figure as its suffix says, .png, .svg or .pdf; raises LarkError for another."""
+    """Writes the figure as its suffix says, .png, .svg or .pdf; raises LarkTallyError for another."""
     if Path(path).suffix not in SUFFIXES:
-        raise LarkError(
+        raise LarkTallyError(
             f"{path}: a picture is written as {', '.join(SUFFIXES)}, not {Path(path).suffix or 'without a suffix'!r}"
         )
     figure.savefig(
-        path, metadata={"Date": None} if str(path).endswith(".svg") else None, facecolor=figure.get_facecolor()
+        # Without the date the same run gives the same bytes.
+        path,
+        metadata={"Date": None} if str(path).endswith(".svg") else None,
+        facecolor=figure.get_facecolor(),
     )
     return Path(path)
 
@@ -97,22 +106,33 @@ def save_picture(figure: Figure, path: str | Path) -> Path:
 def _panels(figure: Figure, shape: float | None, lanes: float, lines: int) -> list[Axes]:
     """The panels from top to bottom: the level, as high as its shape (height by width) fills, up to a good third; then
     lanes and lines."""
-    below = [lanes * 0.38 + 0.5] if lanes else []
+    below = []
+    if lanes:
+        below = [lanes * 0.38 + 0.5]
     below += [1.1] * lines
     share = min(max((shape or 0) * SCENE_WIDTH + 0.5, 0.0) / 8, MOST_SCENE)
-    heights = [max(6 - lanes * 0.3 - lines * 0.7, 2.6, share / (1 - share) * sum(below))] if shape is not None else []
+    heights = []
+    if shape is not None:
+        heights = [max(6 - lanes * 0.3 - lines * 0.7, 2.6, share / (1 - share) * sum(below))]
     heights += below
     if not heights:
-        raise LarkError(
+        raise LarkTallyError(
             "this trace has no path, no states, no inputs and no events; choose channels to draw: --only 'wick.*'"
         )
     made = figure.subplots(len(heights), 1, height_ratios=heights, squeeze=False)
-    return [axes for row in made for axes in row]
+    found: list[Axes] = []
+    for row in made:
+        for axes in row:
+            found.append(axes)
+    return found
 
 
 def _worth_a_line(trace: Trace, rows: range) -> list[str]:
     """Number channels that move, where there is no path to draw."""
-    names = [name for name in trace.channels if trace.columns[name].channel.kind in ("number", "count")]
+    names = []
+    for name in trace.channels:
+        if trace.columns[name].channel.kind in ("number", "count"):
+            names.append(name)
     return [
         n
         for n in names
@@ -122,10 +142,21 @@ def _worth_a_line(trace: Trace, rows: range) -> list[str]:
 
 def _title(trace: Trace, followed: str | None, rows: range, other: Trace | None) -> str:
     name = trace.header.scenario or trace.header.subject
-    part = "" if len(rows) == trace.rows else f", rows {rows.start}..{rows.stop - 1}"
-    rate = f" at {trace.rate} frames/s" if trace.rate else ""
-    path = f"; the path of {followed}, by its centre" if followed else ""
-    beside = f"; dashed: {other.header.scenario or other.header.subject}" if other is not None else ""
+    if len(rows) == trace.rows:
+        part = ""
+    else:
+        part = f", rows {rows.start}..{rows.stop - 1}"
+    if trace.rate:
+        rate = f" at {trace.rate} frames/s"
+    else:
+        rate = ""
+    if followed:
+        path = f"; the path of {followed}, by its centre"
+    else:
+        path = ""
+    beside = ""
+    if other is not None:
+        beside = f"; dashed: {other.header.scenario or other.header.subject}"
     return f"{name}: {trace.frames} frames{rate}{part}{path}{beside}"
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.patches import Rectangle
 
-from larktally.traces import Trace
+from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of, body_box
 from larktally.views.palette import STATE_COLOURS, Palette
 
@@ -36,7 +36,9 @@ def draw_scene(
     """The level, and the path of a body by its centre over some rows; a second trace's path is dashed."""
     scene = trace.header.scene
     for low, high, _, one_way, _ in scene.get("boxes", []):
-        hatch = "////" if one_way else None
+        hatch = None
+        if one_way:
+            hatch = "////"
         corner, width, height = low[:2], high[0] - low[0], high[1] - low[1]
         axes.add_patch(
             Rectangle(corner, width, height, facecolor=palette.ground, edgecolor=palette.edge, hatch=hatch, lw=0.6)
@@ -59,6 +61,7 @@ def draw_scene(
             label="the other",
         )
     _draw_contacts(axes, trace, body, x, y, rows, palette)
+    # Where it began and where it ended, when nothing else was asked.
     for row in ghosts or [rows.start, rows.stop - 1]:
         _draw_ghosts(axes, trace, body, row, palette)
     axes.legend(
@@ -72,6 +75,7 @@ def draw_scene(
     )
     part = slice(rows.start, rows.stop)
     near_x, near_y = _reached(trace, body, rows)
+    # Of both runs, so that the one that strays does not leave the picture.
     across, up = _limits(np.concatenate([near_x, far_x[part]]), np.concatenate([near_y, far_y[part]]))
     axes.set_xlim(*across)
     axes.set_ylim(*up)
@@ -87,12 +91,15 @@ def scene_shape(trace: Trace, body: str, rows: range) -> float:
 
 def fit_scene(axes: Axes, scene: dict[str, Any]) -> None:
     """Makes a unit as long along both axes, by showing more of the level; called once the panel has its place."""
+    # The layout has to be worked out first: how large the panel is in pixels decides how long a unit is.
     axes.figure.draw_without_rendering()  # type: ignore[union-attr]
     box = axes.get_window_extent()
     (low_x, high_x), (low_y, high_y) = axes.get_xlim(), axes.get_ylim()
+    # One unit is as long across as up: a hop looks as high as it is.
     unit = max((high_x - low_x) / box.width, (high_y - low_y) / box.height)
     more_x, more_y = (unit * box.width - (high_x - low_x)) / 2, unit * box.height - (high_y - low_y)
     axes.set_xlim(low_x - more_x, high_x + more_x)
+    # Air above rather than below: that is where things hop to.
     axes.set_ylim(low_y - more_y / 4, high_y + more_y * 3 / 4)
     if scene.get("up", "+y") == "-y":
         axes.invert_yaxis()
@@ -197,7 +204,10 @@ def _in_common(name: str, other: str) -> int:
 def _draw_contacts(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: range, palette: Palette) -> None:
     """Where the body landed and was bumped."""
     for name, mark in (("landed", "v"), ("bumped", "x")):
-        at = [event.row for event in trace.events.named(name, body) if event.row in rows]
+        at = []
+        for event in trace.events.named(name, body):
+            if event.row in rows:
+                at.append(event.row)
         if at:
             axes.plot(x[at], y[at], mark, color=palette.ink, ms=6, mfc="none", zorder=5, label=name)
 

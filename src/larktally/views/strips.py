@@ -9,9 +9,9 @@ import numpy as np
 from rich.console import Console
 from rich.text import Text
 
-from larktally.traces import Trace
+from larktally.traces.trace import Trace
 from larktally.views.bodies import Corners, bodies_of, body_box
-from larktally.views.telling import flags_worth_showing, states_worth_showing
+from larktally.views.channel_selection import flags_worth_showing, states_worth_showing
 
 __all__ = ["print_strips", "print_level"]
 
@@ -30,6 +30,7 @@ _QUIET = (
     "mark",
     "finished",
 )
+# A glance: what does not fit is in the table below, or asked for with --events.
 MOST_EVENTS, WIDEST = 4, 160
 
 
@@ -39,8 +40,8 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
     and an event where any of its rows has one."""
     machines, flags = states_worth_showing(trace), flags_worth_showing(trace)
     shown = set(rows)
-    said = {name for row, name, _, _ in trace.events.fields() if row in shown}
-    events = [n for n in dict.fromkeys([*trace.header.events, *trace.events.names]) if n in said and n not in _QUIET]
+    emitted = {name for row, name, _, _ in trace.events.fields() if row in shown}
+    events = [n for n in dict.fromkeys([*trace.header.events, *trace.events.names]) if n in emitted and n not in _QUIET]
     names = [*machines, *flags, *events[:MOST_EVENTS]]
     if not names or len(rows) < 2:
         return
@@ -53,6 +54,7 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
         letters = _letters(trace.column(name).channel.labels)
         line = Text(name.ljust(title))
         for group in groups:
+            # The last of the rows that share a place: what they led to.
             code = int(trace.columns[name].stored[group[-1]])
             line.append(letters[code], style=_STYLES[code % len(_STYLES)])
         seen = dict.fromkeys(int(trace.columns[name].stored[group[-1]]) for group in groups)
@@ -80,6 +82,7 @@ def print_level(out: Console, trace: Trace, row: int) -> None:
     movers = [
         (*_mover(trace, scene, name, row), "_") for name in [*scene.get("platforms", {}), *scene.get("enclosures", ())]
     ]
+    # Later ones are drawn over earlier ones.
     level = [*zones, *boxes, *movers]
     corners = [*((low, high) for low, high, _ in level), *bodies.values()]
     if not corners:
@@ -87,6 +90,7 @@ def print_level(out: Console, trace: Trace, row: int) -> None:
         return
     low = np.min([low[:2] for low, _ in corners], axis=0)
     high = np.max([high[:2] for _, high in corners], axis=0)
+    # A character is about twice as high as it is wide.
     unit = max((high[0] - low[0]) / (min(out.width, WIDEST) - 2), (high[1] - low[1]) / 2 / 30, 1e-9)
     across, down = int((high[0] - low[0]) / unit) + 1, int((high[1] - low[1]) / (2 * unit)) + 1
     grid = np.full((down, across), " ", dtype=object)
@@ -95,7 +99,9 @@ def print_level(out: Console, trace: Trace, row: int) -> None:
         grid[_cells(one_low, one_high, low, unit, grid.shape)] = mark
     for name, (one_low, one_high) in bodies.items():
         grid[_cells(one_low, one_high, low, unit, grid.shape)] = letters[name]
-    lines = grid[::-1] if scene.get("up", "+y") == "+y" else grid
+    lines = grid
+    if scene.get("up", "+y") == "+y":
+        lines = grid[::-1]
     for line in lines:
         out.print(Text("".join(line).rstrip()), no_wrap=True, crop=True)
     where = ", ".join(f"{letters[name]} {name} at {box[0][0]:g}, {box[0][1]:g}" for name, box in bodies.items())
@@ -130,7 +136,10 @@ def _letters(labels: Sequence[str]) -> list[str]:
     """A letter for each label: the first of its own that no other has, or a digit."""
     found: list[str] = []
     for number, label in enumerate(labels):
-        own = [letter for letter in label.rsplit("/", 1)[-1] if letter.isalnum() and letter not in found]
+        own = []
+        for letter in label.rsplit("/", 1)[-1]:
+            if letter.isalnum() and letter not in found:
+                own.append(letter)
         found.append(own[0] if own else str(number % 10))
     return found
 

@@ -4,25 +4,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import Literal, TypeAlias
 
-from larktally.errors import ModelError, unknown_name
-from larktally.parts.part import Shown
+from larktally.errors import ModelError
+from larktally.names import unknown_name
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.checks import number, numbers
-from larktally.parts.space.hop import INTEGRATORS
-from larktally.parts.space.placed import Placed
-from larktally.parts.space.sweep import Contact, Grown, clear, contact_at, overlapping, sweep
+from larktally.parts.space.hop import INTEGRATORS, Integrator
+from larktally.parts.space.positioned_box import Anchor, PositionedBox
+from larktally.parts.space.sweep import Contact, ExpandedBox, clear, contact_at, overlapping, sweep
 from larktally.timing import Duration, frames_in
 
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
-
-__all__ = ["Body"]
+__all__ = ["Body", "Response"]
 
 Response: TypeAlias = "Callable[[Body, Contact], None]"
 
 
-class Body(Placed):
+class Body(PositionedBox):
     """A box of `size` that is moved by its velocity and stopped by solids.
 
     `x`, `y` (and `z`) are its minimum corner, or its feet or centre where `anchor` says so; `vx`, `vy` its velocity, in
@@ -37,24 +36,43 @@ class Body(Placed):
     """
 
     phase = "motion"
+    state_fields = (
+        "gravity",
+        "bounce",
+        "air_steering",
+        "limit",
+        "probe",
+        "integrator",
+        "falls_through",
+        "grounded",
+        "near_ground",
+        "touching",
+        "_was_grounded",
+        "_knock",
+        "_knock_left",
+        "_trouble",
+        "_left",
+    )
+    # What it met in its last step, for pictures and reasons; the next step makes it anew.
+    derived_fields = ("contacts",)
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
         *,
         size: Sequence[float],
         at: Sequence[float],
         velocity: Sequence[float] | None = None,
         gravity: float = 0.0,
-        anchor: str = "corner",
+        anchor: Anchor = "corner",
         layers: Iterable[str] | None = None,
-        integrator: str = "semi-implicit",
-        per: str = "second",
+        integrator: Integrator = "semi-implicit",
+        per: Literal["second", "frame"] = "second",
         bounce: float = 0.0,
         limit: Mapping[str, float] | None = None,
-        air_control: float = 1.0,
+        air_steering: float = 1.0,
         probe: float | None = None,
         on_contact: Response | None = None,
     ) -> None:
@@ -63,7 +81,7 @@ class Body(Placed):
         self.set_velocity(numbers(what, "velocity", velocity or (0.0,) * len(axes), len(axes)))
         self.gravity = number(what, "gravity", gravity)
         self.bounce = number(what, "bounce", bounce, 0.0, 1.0)
-        self.air_control = number(what, "air_control", air_control, 0.0, 1.0)
+        self.air_steering = number(what, "air_steering", air_steering, 0.0, 1.0)
         self.limit = {axis: number(what, f"limit of {axis}", value, 0.0) for axis, value in (limit or {}).items()}
         for axis in self.limit:
             if axis not in axes:
@@ -72,7 +90,10 @@ class Body(Placed):
             if given not in allowed:
                 raise ModelError(unknown_name(option, given, allowed, what))
         self.integrator = integrator
-        self.probe = probe if probe is None else number(what, "probe", probe, 0.0)
+        if probe is None:
+            self.probe = probe
+        else:
+            self.probe = number(what, "probe", probe, 0.0)
         self.on_contact = on_contact
         self.leader: Callable[[], list[float] | None] | None = None
         self.grounded = self.near_ground = False
@@ -81,46 +102,71 @@ class Body(Placed):
         self._knock: dict[str, float] = {}
         self._knock_left = 0
         self._was_grounded = False
+        # What is wrong with where it stands, so that each is said once, in the row in which it begins.
         self._trouble: list[str] = []
-        self._rate = float(sim.rate) if per == "second" else 1.0
+        self._rate = 1.0
+        if per == "second":
+            self._rate = float(sim.rate)
+        # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
+        # be clear of it.
         self._left: list[float] = []
         self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
+        # The short way is written for x and y, with y up; on another level every frame goes the whole way.
         self._short = self._plain_motion and self.up == 1
 
-    def channels(self) -> tuple[Shown, ...]:
-        numbers = [*self.axes, *(f"v{axis}" for axis in self.axes)]
-        shown = [Shown(axis, axis, "number") for axis in numbers] + [Shown("grounded", "grounded", "flag")]
-        return tuple(shown + ([Shown("near_ground", "near_ground", "flag")] if self.probe is not None else []))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        shown = []
+        for name in (*self.axes, *(f"v{axis}" for axis in self.axes)):
+            shown.append(ChannelSpec(name, name, "number"))
+        shown.append(ChannelSpec("grounded", "grounded", "flag"))
+        if self.probe is not None:
+            shown.append(ChannelSpec("near_ground", "near_ground", "flag"))
+        return tuple(shown)
 
-    def launch(self, **speeds: float) -> None:
-        """Sets velocities (vx=, vy=, vz=) and lets go of the ground at once: it is not grounded in this row."""
-        for name, speed in speeds.items():
-            self._set_speed(name, speed)
+    def saved_fields(self) -> tuple[str, ...]:
+        return (*self.state_fields, *self.axes, *(f"v{axis}" for axis in self.axes))
+
+    def launch(self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None) -> None:
+        """Sets velocities and lets go of the ground at once: it is not grounded in this row."""
+        self._set_speeds(vx, vy, vz)
         self.grounded = False
 
-    def push(self, **speeds: float) -> None:
-        """Adds to velocities (vx=, vy=, vz=): an impulse, for a body of unit mass."""
-        for name, speed in speeds.items():
-            self._set_speed(name, getattr(self, name, 0.0) + speed)
+    def push(self, *, vx: float = 0.0, vy: float = 0.0, vz: float = 0.0) -> None:
+        """Adds to velocities: an impulse, for a body of unit mass."""
+        x, y, z = self._speeds()
+        self._set_speeds(x + vx, y + vy, z + vz if vz else None)
 
     def halt(self, axes: str = "") -> None:
         """Sets velocities to 0, along the named axes or along all."""
-        for axis in axes or self.axes:
-            self._set_speed(f"v{axis}", 0.0)
+        named = axes or self.axes
+        for axis in named:
+            if axis not in self.axes:
+                raise ModelError(unknown_name("axis", axis, self.axes, f"body {self.name!r}"))
+        self._set_speeds(*(0.0 if axis in named else None for axis in "xyz"))
 
-    def steer(self, **speeds: float) -> None:
-        """Leads velocities to a wanted speed: at once on the ground, by the share `air_control` of the way in the air."""
-        for name, wanted in speeds.items():
-            speed = getattr(self, name, 0.0)
-            self._set_speed(name, wanted if self.grounded else speed + (wanted - speed) * self.air_control)
+    def steer(self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None) -> None:
+        """Leads velocities to a wanted speed: at once on the ground, by the share `air_steering` of the way in the air."""
+        # Exactly the goal where nothing is damped: speed + (goal - speed) would be a last bit beside it.
+        share = self.air_steering
+        if self.grounded:
+            share = 1.0
+        wanted = []
+        for speed, goal in zip(self._speeds(), (vx, vy, vz), strict=True):
+            if goal is None or share == 1.0:
+                wanted.append(goal)
+            else:
+                wanted.append(speed + (goal - speed) * share)
+        self._set_speeds(*wanted)
 
-    def knock(self, frames: Duration, **speeds: float) -> None:
-        """Knocks it back: these velocities (vx=, vy=, vz=) now, and those along the ground for so
-        many frames, whatever rules set meanwhile."""
+    def knock(
+        self, frames: Duration, *, vx: float | None = None, vy: float | None = None, vz: float | None = None
+    ) -> None:
+        """Knocks it back: these velocities now, and those along the ground for so many frames, whatever rules set meanwhile."""
         self._knock_left = frames_in(frames, self.sim.rate, least=1, what=f"knock of {self.name!r}:")
-        self._knock = dict(speeds)
-        self.launch(**speeds)
-        self.say("knocked")
+        given = {"vx": vx, "vy": vy, "vz": vz}
+        self._knock = {name: speed for name, speed in given.items() if speed is not None}
+        self.launch(vx=vx, vy=vy, vz=vz)
+        self.emit("knocked")
 
     def put(self, *position: float) -> None:
         """Stands it somewhere else, with no motion in between; what it overlaps there is an event at the end of the row."""
@@ -128,14 +174,16 @@ class Body(Placed):
         self.grounded = False
 
     def begin(self) -> None:
+        # Row 0 has had no sweep, so that a body that rests on ground is asked for by where it stands.
         position = self.position
         solids = self.near.solids(position, (0.0,) * len(position))
-        self._was_grounded = self.grounded = self._rests(position, getattr(self, f"v{self.axes[self.up]}"), solids)
+        self._was_grounded = self.grounded = self._rests(position, self.rising, solids)
         self._probe_ground()
         if self.slot is None or self.slot.present:
             self._look_for_trouble(position, solids)
 
     def step(self) -> None:
+        # Most bodies walk on one floor or fly in most frames: these two are told first.
         if self._short and not self._knock_left and self._walked_or_flew():
             return
         if self._knock_left:
@@ -145,9 +193,15 @@ class Body(Placed):
         else:
             position, velocity = self._place_and_speed()
         untouched = position == self._left
-        led = self.leader() if self.leader is not None else None
-        move = self._advance(velocity) if led is None else led
-        speed = velocity if led is None else velocity[:]
+        led = None
+        if self.leader is not None:
+            led = self.leader()
+        if led is None:
+            move, speed = self._advance(velocity), velocity
+        else:
+            # One that is led keeps its speed whatever it meets: it is for when it is let go.
+            move, speed = led, velocity[:]
+        # From here to the end the order matters: contacts first, so that a response may change what trouble is looked for.
         solids = self.near.solids(position, move, untouched, self.falls_through)
         contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
         if len(position) == 2:
@@ -174,6 +228,8 @@ class Body(Placed):
         """The two frames that most are, told from what was known: a step along the one floor it stands on, or through
         the air where nothing is met. The same numbers as the sweep's, at a third of its cost; False where it is neither.
         """
+        # Each test here is one that the whole way would have to come out the same under; tests/test_space.py runs both ways
+        # against each other. Anything that is not plain goes the whole way.
         near, left, x, y = self.near, self._left, self.x, self.y
         if not (
             near.in_bounds
@@ -190,13 +246,14 @@ class Body(Placed):
         vx, vy = self.vx, self.vy
         if self.gravity:
             vy = vy - self.gravity * self.up_sign / self._rate
-        way_x, way_y = vx / self._rate, vy / self._rate
-        next_x, next_y = x + way_x if way_x else x, y + way_y if way_y else y
+        # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
+        move_x, move_y = vx / self._rate, vy / self._rate
+        next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
         if not near.inside(next_x, next_y):
             return False
         if not self.grounded:
             for low, high, _ in near.still:
-                if not (clear(y, way_y, next_y, low[1], high[1]) or clear(x, way_x, next_x, low[0], high[0])):
+                if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
                     return False
             self.contacts = []
             self.x, self.y, self.vy = next_x, next_y, vy
@@ -207,6 +264,7 @@ class Body(Placed):
         low, high, box = near.still[0]
         if not (low[0] < x < high[0]) or y != (high[1] if self.up_sign > 0 else low[1]):
             return False
+        # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
         self.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, box, 0.0, abs(vy))]
         self.x, self.vy = next_x, 0.0
         self._left = [next_x, y]
@@ -214,44 +272,38 @@ class Body(Placed):
 
     def set_velocity(self, velocity: Sequence[float]) -> None:
         """Sets vx and vy (and vz)."""
-        for axis, value in zip(self.axes, velocity, strict=True):
-            setattr(self, f"v{axis}", value)
+        if len(self.axes) == 2:
+            self.vx, self.vy = velocity
+        else:
+            self.vx, self.vy, self.vz = velocity
 
-    def save(self) -> dict[str, Any]:
-        kept = (
-            "gravity",
-            "bounce",
-            "air_control",
-            "grounded",
-            "near_ground",
-            "falls_through",
-            "_was_grounded",
-            "_knock_left",
-        )
-        saved = {name: getattr(self, name) for name in kept}
-        velocity = self._place_and_speed()[1]
-        return saved | {
-            "moving": [*self.position, *velocity],
-            "knock": dict(self._knock),
-            "touching": [list(pair) for pair in self.touching],
-            "trouble": list(self._trouble),
-            "left": list(self._left),
-        }
-
-    def load(self, saved: dict[str, Any]) -> None:
-        plain = dict(saved)
-        moving, self.touching, self._trouble = plain.pop("moving"), plain.pop("touching"), plain.pop("trouble")
-        self._left, self._knock = plain.pop("left"), plain.pop("knock")
-        self.set_position(moving[: len(self.axes)])
-        self.set_velocity(moving[len(self.axes) :])
-        for name, value in plain.items():
-            setattr(self, name, value)
+    @property
+    def rising(self) -> float:
+        """Its velocity along the level's vertical axis."""
+        return self._speeds()[self.up]
 
     def _be_knocked(self) -> None:
+        ground = {}
         for name, speed in self._knock.items():
             if name != f"v{self.axes[self.up]}":
-                setattr(self, name, speed)
+                ground[name] = speed
+        self._set_speeds(ground.get("vx"), ground.get("vy"), ground.get("vz"))
         self._knock_left -= 1
+
+    def _speeds(self) -> tuple[float, float, float]:
+        """vx, vy and vz; 0 along the axis that a flat level does not have."""
+        return self.vx, self.vy, 0.0 if len(self.axes) == 2 else self.vz
+
+    def _set_speeds(self, vx: float | None, vy: float | None, vz: float | None) -> None:
+        """Sets the velocities that are given; raises ModelError for one along an axis that the level does not have."""
+        if vx is not None:
+            self.vx = vx
+        if vy is not None:
+            self.vy = vy
+        if vz is not None:
+            if len(self.axes) == 2:
+                raise ModelError(f"body {self.name!r}: this level has the axes x and y, so it has no vz")
+            self.vz = vz
 
     def _place_and_speed(self) -> tuple[list[float], list[float]]:
         if len(self.axes) == 2:
@@ -260,10 +312,12 @@ class Body(Placed):
 
     def _advance(self, velocity: list[float]) -> list[float]:
         """Changes the velocity by a frame of gravity, and returns the displacement of the frame."""
+        # Divided, never multiplied by 1/rate: 1/60 is no float, and a thousand frames would show it.
         rate, up = self._rate, self.up
         start = velocity[up]
         if self.gravity:
             velocity[up] = start - self.gravity * self.up_sign / rate
+        # The way that nearly every body goes: without the loop and the list below.
         if self._plain_motion and not self.limit:
             return [velocity[0] / rate, velocity[1] / rate]
         if self.limit:
@@ -278,7 +332,11 @@ class Body(Placed):
         return move
 
     def _note_contacts(
-        self, contacts: list[Contact], position: Sequence[float], velocity: Sequence[float], solids: Sequence[Grown]
+        self,
+        contacts: list[Contact],
+        position: Sequence[float],
+        velocity: Sequence[float],
+        solids: Sequence[ExpandedBox],
     ) -> None:
         up, ground = self.up, 1 if self.up_sign > 0 else -1
         if len(contacts) == 1 and self._was_grounded and contacts[0][:2] == (up, ground) and not self.bounce:
@@ -302,23 +360,28 @@ class Body(Placed):
         self.grounded = grounded
         if grounded is not self._was_grounded:
             if grounded:
-                impact = {"on": floor.box.called, "speed": floor.speed, "time": floor.time} if floor else {}
-                self.say("landed", **impact)
+                impact = {}
+                if floor:
+                    impact = {"on": floor.box.called, "speed": floor.speed, "time": floor.time}
+                self.emit("landed", **impact)
             else:
-                self.say("left_ground")
+                self.emit("left_ground")
             self._was_grounded = grounded
 
     def _say_bumped(self, contact: Contact) -> None:
         axis, on = self.axes[contact.axis], contact.box.called
-        self.say("bumped", axis=axis, normal=contact.normal, on=on, speed=contact.speed, time=contact.time)
+        self.emit("bumped", axis=axis, normal=contact.normal, on=on, speed=contact.speed, time=contact.time)
 
-    def _rests(self, position: Sequence[float], rising: float, solids: Sequence[Grown]) -> bool:
+    def _rests(self, position: Sequence[float], rising: float, solids: Sequence[ExpandedBox]) -> bool:
         """Whether it touches ground exactly, and does not move up from it."""
         up, sign = self.up, self.up_sign
         if rising * sign > 0:
             return False
         for solid in solids:
-            surface = solid.high[up] if sign > 0 else solid.low[up]
+            if sign > 0:
+                surface = solid.high[up]
+            else:
+                surface = solid.low[up]
             if position[up] == surface and all(
                 i == up or solid.low[i] < p < solid.high[i] for i, p in enumerate(position)
             ):
@@ -333,16 +396,18 @@ class Body(Placed):
         down[self.up] = -self.up_sign * self.probe
         self.near_ground = bool(sweep(position, down, down[:], self.near.solids(position, down), self.up, self.up_sign))
 
-    def _look_for_trouble(self, position: Sequence[float], solids: Sequence[Grown]) -> None:
+    def _look_for_trouble(self, position: Sequence[float], solids: Sequence[ExpandedBox]) -> None:
         """Says once what is wrong with where it stands, when it begins to be so."""
-        found = ["overlapping"] if any(overlapping(position, s) and not s.box.one_way for s in solids) else []
+        found = []
+        if any(overlapping(position, s) and not s.box.one_way for s in solids):
+            found = ["overlapping"]
         if not all(map(math.isfinite, position)):
             found = ["not_finite"]
         elif not all(low <= p <= high for low, p, high in zip(self.level.low, position, self.level.high, strict=True)):
             found.append("out_of_bounds")
         for trouble in found:
             if trouble not in self._trouble:
-                self.say(trouble)
+                self.emit(trouble)
         self._trouble = found
 
     def _look_outside(self, position: Sequence[float]) -> None:
@@ -352,11 +417,6 @@ class Body(Placed):
             if not low[i] <= p <= high[i]:
                 self._look_for_trouble(position, ())
                 break
-
-    def _set_speed(self, name: str, speed: float) -> None:
-        if name not in (f"v{axis}" for axis in self.axes):
-            raise ModelError(unknown_name("velocity", name, [f"v{axis}" for axis in self.axes], f"body {self.name!r}"))
-        setattr(self, name, speed)
 
     vx: float
     vy: float

@@ -14,7 +14,13 @@ def number(part: str, what: str, value: float, low: float = -math.inf, high: flo
     """A finite number in [low, high], as a float; raises ModelError naming the part and what it is for."""
     plain = isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
     if not plain or not low <= value <= high:
-        bounds = "" if low == -math.inf else f" of at least {low:g}" if high == math.inf else f" in [{low:g}, {high:g}]"
+        if low == -math.inf:
+            bounds = ""
+        else:
+            if high == math.inf:
+                bounds = f" of at least {low:g}"
+            else:
+                bounds = f" in [{low:g}, {high:g}]"
         raise ModelError(f"{part}: {what} is a finite number{bounds}, not {value!r}")
     return float(value)
 

@@ -13,7 +13,7 @@ from fractions import Fraction
 from typing import Literal, TypeAlias
 
 from larktally.errors import ModelError
-from larktally.timing import Duration, Rate, as_rate, frames_in
+from larktally.timing import Duration, RateLike, as_rate, frames_in
 
 __all__ = ["Integrator", "INTEGRATORS", "apex", "launch_for"]
 
@@ -22,9 +22,7 @@ INTEGRATORS: tuple[Integrator, ...] = ("semi-implicit", "explicit", "leapfrog")
 _SHIFT = {"semi-implicit": 1, "explicit": -1, "leapfrog": 0}
 
 
-def apex(
-    speed: float, gravity: float, rate: Rate | int | str | Fraction, integrator: Integrator = "semi-implicit"
-) -> float:
+def apex(speed: float, gravity: float, rate: RateLike | Fraction, integrator: Integrator = "semi-implicit") -> float:
     """Height a launch reaches, in level units.
 
     speed is in units/s, upward; gravity in units/s², downward, > 0. Semi-implicit, with n = floor(speed·rate/gravity)
@@ -32,6 +30,7 @@ def apex(
 
     Raises ModelError where gravity is not positive, or an integrator is unknown.
 
+    >>> from larktally.timing import Rate
     >>> apex(360, 900, Rate(60)), apex(365, 900, Rate(60))
     (69.0, 71.0)
     """
@@ -40,7 +39,9 @@ def apex(
         raise ModelError(f"gravity is above 0, in units/s², not {gravity!r}")
     if speed <= 0:
         return 0.0
+    # Fractions of the very floats that were given: the result is rounded once, at its end.
     v, g, r = Fraction(speed), Fraction(gravity), as_rate(rate)
+    # The frames until the speed turns; the apex is in one of those next to it, whatever the integrator.
     around = math.floor(v * r / g)
     return float(max(_height(k, v, g, r, shift) for k in range(max(around - 1, 0), around + 3)))
 
@@ -48,7 +49,7 @@ def apex(
 def launch_for(
     height: float,
     time_to_apex: Duration,
-    rate: Rate | int | str | Fraction,
+    rate: RateLike | Fraction,
     integrator: Integrator = "semi-implicit",
     per: str = "second",
 ) -> tuple[float, float]:
@@ -59,6 +60,7 @@ def launch_for(
 
     Raises ModelError for a height that is not above 0.
 
+    >>> from larktally.timing import Rate
     >>> launch_for(72, "0.4s", Rate(60))
     (367.5, 900.0)
     """
@@ -67,7 +69,10 @@ def launch_for(
         raise ModelError(f"a hop has a height above 0, per 'second' or 'frame', not {height!r} per {per!r}")
     rate = as_rate(rate)
     n = frames_in(time_to_apex, rate, least=1, what="time to apex")
-    r = rate if per == "second" else Fraction(1)
+    # Heights and speeds per frame are those at one frame a second.
+    r: Fraction = Fraction(1)
+    if per == "second":
+        r = rate
     gravity = 2 * Fraction(height) * r * r / (n * n)
     return float(gravity * (2 * n + shift) / (2 * r)), float(gravity)
 

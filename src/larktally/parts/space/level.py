@@ -6,39 +6,17 @@ import hashlib
 import math
 import textwrap
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
-from typing import TypeAlias
 
 import msgspec
 
-from larktally.errors import ModelError, did_you_mean
+from larktally.errors import ModelError
+from larktally.names import did_you_mean, one_or_many
+from larktally.parts.space.box import Box, Point
 from larktally.parts.space.grid import Grid
 
-__all__ = ["Box", "Level", "Point"]
+__all__ = ["Level", "box_at"]
 
-Point: TypeAlias = tuple[float, ...]
 _EMPTY = ". "
-
-
-@dataclass(frozen=True, slots=True)
-class Box:
-    """An axis-aligned box from `low` to `high` on a layer; a one-way box stops only what comes from above."""
-
-    low: Point
-    high: Point
-    layer: str = "solid"
-    one_way: bool = False
-    name: str = ""
-
-    @property
-    def centre(self) -> Point:
-        """Its middle."""
-        return tuple((low + high) / 2 for low, high in zip(self.low, self.high, strict=True))
-
-    @property
-    def called(self) -> str:
-        """What messages and events call it: its name, or the name of its layer."""
-        return self.name or self.layer
 
 
 class Level:
@@ -63,7 +41,9 @@ class Level:
             raise ModelError(f"up is a sign and an axis, such as '+y' or '-y', not {up!r}")
         self.axes = axes
         self.up_axis = axes.index(up[1])
-        self.up_sign = 1.0 if up[0] == "+" else -1.0
+        self.up_sign = -1.0
+        if up[0] == "+":
+            self.up_sign = 1.0
         self.boxes: tuple[Box, ...] = tuple(self._checked(box) for box in boxes)
         self.zones = {name: tuple(self._checked(box) for box in parts) for name, parts in (zones or {}).items()}
         self.grid = Grid(self.boxes, len(axes))
@@ -98,20 +78,29 @@ class Level:
                         f"level row {number}, column {column}: {character!r} stands for nothing; "
                         f"the legend has {' '.join(sorted(known - set(_EMPTY)))}"
                     )
-        lines = drawn[::-1] if up == "+y" else drawn
+        lines = drawn
+        # Text is read from its top, and row 0 of a level lies at the bottom.
+        if up == "+y":
+            lines = drawn[::-1]
         boxes: list[Box] = []
         for character, layer in legend.items():
             boxes += [Box(low, high, layer) for low, high in _rectangles(lines, character, cell)]
         for character in one_way:
+            # Not joined upward: each row of planks is one to land on.
             boxes += [Box(low, high, "solid", True) for low, high in _rectangles(lines, character, cell, tall=False)]
         named: dict[str, list[Box]] = {}
         for character, name in (zones or {}).items():
-            found = [Box(low, high, "zone", name=name) for low, high in _rectangles(lines, character, cell)]
+            found = []
+            for low, high in _rectangles(lines, character, cell):
+                found.append(Box(low, high, "zone", name=name))
             if name in named:
                 raise ModelError(f"zone {name!r} is named twice in the legend")
             named[name] = found
+        # In an order that hangs on where boxes are, not on which character was read first: the order decides between two
+        # met at once.
         level = cls(sorted(boxes, key=lambda box: (box.low, box.high)), named, up=up)
         corner = (len(drawn[0]) * float(cell), len(drawn) * float(cell))
+        # A hop out of the picture's top is no mistake; a fall through its floor is.
         level.low, level.high = level._open_above((0.0, 0.0), corner)
         return level
 
@@ -129,7 +118,10 @@ class Level:
 
     def plain(self, most: int) -> dict[str, object]:
         """Axes, up and boxes as plain data; no boxes where there are more than `most`."""
-        boxes = [_plain(box) for box in self.boxes] if len(self.boxes) <= most else []
+        if len(self.boxes) <= most:
+            boxes = [_plain(box) for box in self.boxes]
+        else:
+            boxes = []
         return {
             "axes": self.axes,
             "up": "+-"[self.up_sign < 0] + self.axes[self.up_axis],
@@ -140,7 +132,7 @@ class Level:
         """The layers as a set, None for all; raises ModelError for one that does not exist."""
         if layers is None:
             return None
-        wanted = (layers,) if isinstance(layers, str) else tuple(layers)
+        wanted = one_or_many(layers)
         there = {*self.layers, *known}
         for layer in wanted:
             if layer not in there:

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.body import Body
+from larktally.parts.space.box import Box
 from larktally.parts.space.checks import number, numbers, size_of
-from larktally.parts.space.level import Box
-from larktally.parts.space.sweep import Grown, grow
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
-    from larktally.parts.space.body import Body
+from larktally.parts.space.sweep import ExpandedBox, grow
 
 __all__ = ["Platform", "Enclosure"]
 
@@ -27,18 +25,19 @@ class Platform(Part):
     """
 
     phase = "motion"
-    early = True
+    runs_first = True
     events = ("crushed",)
-    kept = ("position", "aim", "way", "_crushing")
+    state_fields = ("position", "size", "path", "speed", "round_trip", "one_way", "aim", "direction", "_crushing")
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
+        *,
         size: Sequence[float],
         path: Sequence[Sequence[float]],
         speed: float,
-        round_trip: str = "back",
+        round_trip: Literal["back", "round"] = "back",
         one_way: bool = False,
     ) -> None:
         super().__init__(sim, name)
@@ -51,12 +50,16 @@ class Platform(Part):
         self.round_trip, self.one_way = round_trip, one_way
         self.position = list(self.path[0])
         self.aim = min(1, len(self.path) - 1)
-        self.way = 1
+        self.direction = 1
         self._crushing: list[str] = []
+        # One and the same function for every body, so that a body that is carried can leave it out.
         self.provider = lambda: (self.box,)
 
-    def channels(self) -> tuple[Shown, ...]:
-        return tuple(Shown(axis, axis, "number") for axis in self.sim.level.axes)
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        found = []
+        for axis in self.sim.level.axes:
+            found.append(ChannelSpec(axis, axis, "number"))
+        return tuple(found)
 
     x = property(lambda self: self.position[0])
     y = property(lambda self: self.position[1])
@@ -69,16 +72,22 @@ class Platform(Part):
         return Box(tuple(self.position), high, "platform", self.one_way, self.name)
 
     def begin(self) -> None:
-        for body in self.sim.bodies:
+        for body in self.sim.parts_of(Body):
             body.near.moving.append(self.provider)
 
     def step(self) -> None:
         left = self.speed / float(self.sim.rate)
+        # A fast platform passes several points in a frame, and no more than all of them.
         for _ in range(len(self.path) + 1):
             target = self.path[self.aim]
             gap = math.dist(self.position, target)
-            share = 1.0 if gap <= left else left / gap
-            goal = target if gap <= left else [p + (t - p) * share for p, t in zip(self.position, target, strict=True)]
+            goal = list(target)
+            if gap > left:
+                share = left / gap
+                goal = []
+                for p, t in zip(self.position, target, strict=True):
+                    goal.append(p + (t - p) * share)
+            # Held up by what it cannot push, it stands where it is until it can.
             if not self._lead(goal) or gap > left:
                 return
             left -= gap
@@ -90,30 +99,43 @@ class Platform(Part):
         if self.round_trip == "round":
             self.aim = (self.aim + 1) % len(self.path)
             return
-        if not 0 <= self.aim + self.way < len(self.path):
-            self.way = -self.way
-        self.aim += self.way
+        # Turned before it is stepped: at the end of the path it goes back, and is never beside it.
+        if not 0 <= self.aim + self.direction < len(self.path):
+            self.direction = -self.direction
+        self.aim += self.direction
 
     def _lead(self, goal: Sequence[float]) -> bool:
         """Moves to a goal, axis by axis, with whom it carries and pushes; whether it got there."""
-        riders = [body for body in self.sim.bodies if self._carries(body)]
+        riders = []
+        for body in self.sim.parts_of(Body):
+            if self._carries(body):
+                riders.append(body)
         crushed: list[str] = []
         for axis, end in enumerate(goal):
-            way = end - self.position[axis]
-            if way:
-                room = self._push(axis, way, riders, crushed)
-                self.position[axis] = end if room is None else self.position[axis] + room
+            displacement = end - self.position[axis]
+            if displacement:
+                room = self._push(axis, displacement, riders, crushed)
+                if room is None:
+                    self.position[axis] = end
+                else:
+                    self.position[axis] = self.position[axis] + room
         for name in crushed:
             if name not in self._crushing:
-                self.say("crushed", body=name)
+                self.emit("crushed", body=name)
         self._crushing = crushed
         return not crushed
 
     def _carries(self, body: Body) -> bool:
         up, sign = self.sim.level.up_axis, self.sim.level.up_sign
         box = self.box
-        top = box.high[up] if sign > 0 else box.low[up]
-        foot = body.low[up] if sign > 0 else body.high[up]
+        if sign > 0:
+            top = box.high[up]
+        else:
+            top = box.low[up]
+        if sign > 0:
+            foot = body.low[up]
+        else:
+            foot = body.high[up]
         beside = (i for i in range(len(self.size)) if i != up)
         return (
             body.grounded
@@ -121,18 +143,24 @@ class Platform(Part):
             and all(body.low[i] < box.high[i] and box.low[i] < body.high[i] for i in beside)
         )
 
-    def _push(self, axis: int, way: float, riders: Iterable[Body], crushed: list[str]) -> float | None:
+    def _push(self, axis: int, displacement: float, riders: Iterable[Body], crushed: list[str]) -> float | None:
         """Moves the bodies that a step along an axis carries or hits; the way there was room for, None for all of it."""
         room: float | None = None
-        now, then = self.box, self._box_after(axis, way)
+        now, then = self.box, self._box_after(axis, displacement)
         up, sign = self.sim.level.up_axis, self.sim.level.up_sign
-        for body in self.sim.bodies:
-            here, there = (grow(box, body.near.before, body.near.after) for box in (now, then))
+        for body in self.sim.parts_of(Body):
+            here, there = (grow(box, body.near.extent_low, body.near.extent_high) for box in (now, then))
             p = body.position[axis]
             if body in riders:
-                surface = (there.high if sign > 0 else there.low)[axis] if axis == up else p + way
-            elif not self.one_way and self._in_the_way(body, axis, way, here, there):
-                surface = there.high[axis] if way > 0 else there.low[axis]
+                if axis == up:
+                    surface = (there.high if sign > 0 else there.low)[axis]
+                else:
+                    surface = p + displacement
+            elif not self.one_way and self._in_the_way(body, axis, displacement, here, there):
+                if displacement > 0:
+                    surface = there.high[axis]
+                else:
+                    surface = there.low[axis]
             else:
                 continue
             body.shift([surface - p if i == axis else 0.0 for i in range(len(self.size))], ignoring=self.provider)
@@ -141,23 +169,26 @@ class Platform(Part):
                 body.set_position([surface if i == axis else q for i, q in enumerate(body.position)])
             elif axis == up or body not in riders:
                 crushed.append(body.name)
-                allowed = way - lacking
-                room = allowed if room is None or abs(allowed) < abs(room) else room
+                allowed = displacement - lacking
+                if room is None or abs(allowed) < abs(room):
+                    room = allowed
         return room
 
-    def _box_after(self, axis: int, way: float) -> Box:
-        low = tuple(p + way if i == axis else p for i, p in enumerate(self.position))
+    def _box_after(self, axis: int, displacement: float) -> Box:
+        low = tuple(p + displacement if i == axis else p for i, p in enumerate(self.position))
         high = tuple(p + side for p, side in zip(low, self.size, strict=True))
         return Box(low, high, "platform", self.one_way, self.name)
 
     @staticmethod
-    def _in_the_way(body: Body, axis: int, way: float, here: Grown, there: Grown) -> bool:
+    def _in_the_way(body: Body, axis: int, displacement: float, here: ExpandedBox, there: ExpandedBox) -> bool:
         """Whether a body stands in what a step along an axis goes through."""
         position = body.position
         if any(i != axis and not there.low[i] < p < there.high[i] for i, p in enumerate(position)):
             return False
         p = position[axis]
-        return here.high[axis] <= p < there.high[axis] if way > 0 else there.low[axis] < p <= here.low[axis]
+        if displacement > 0:
+            return here.high[axis] <= p < there.high[axis]
+        return there.low[axis] < p <= here.low[axis]
 
 
 class Enclosure(Part):
@@ -170,12 +201,19 @@ class Enclosure(Part):
     """
 
     phase = "motion"
-    early = True
+    runs_first = True
     events = ("crushed", "boarded", "let_go")
-    kept = ("position", "velocity", "size", "_last_size")
+    state_fields = ("position", "velocity", "size", "wall", "held_names", "_last_size")
 
     def __init__(
-        self, sim: Sim, name: str, at: Sequence[float], size: Sequence[float], holds: Sequence[Body], wall: float = 4.0
+        self,
+        sim: SimProtocol,
+        name: str,
+        *,
+        at: Sequence[float],
+        size: Sequence[float],
+        holds: Sequence[Body],
+        wall: float = 4.0,
     ) -> None:
         super().__init__(sim, name)
         count = len(sim.level.axes)
@@ -187,10 +225,10 @@ class Enclosure(Part):
         self.holds = list(holds)
         self.provider = self.walls
 
-    def channels(self) -> tuple[Shown, ...]:
+    def channels(self) -> tuple[ChannelSpec, ...]:
         axes = self.sim.level.axes
         sides = ("width", "height", "depth")[: len(axes)]
-        return tuple(Shown(name, name, "number") for name in [*axes, *sides])
+        return tuple(ChannelSpec(name, name, "number") for name in [*axes, *sides])
 
     x = property(lambda self: self.position[0])
     y = property(lambda self: self.position[1])
@@ -212,30 +250,34 @@ class Enclosure(Part):
         if body not in self.holds:
             self.holds.append(body)
             body.near.moving.append(self.provider)
-            self.say("boarded", body=body.name)
+            self.emit("boarded", body=body.name)
 
     def let_go(self, body: Body) -> None:
         """Lets a body out: the walls are nothing to it any more."""
         if body in self.holds:
             self.holds.remove(body)
             body.near.moving.remove(self.provider)
-            self.say("let_go", body=body.name)
+            self.emit("let_go", body=body.name)
 
-    def save(self) -> dict[str, Any]:
-        return {**super().save(), "holds": [body.name for body in self.holds]}
+    @property
+    def held_names(self) -> list[str]:
+        """The names of whom it holds; assigning them takes these bodies in and lets all others out."""
+        return [body.name for body in self.holds]
 
-    def load(self, saved: dict[str, Any]) -> None:
-        super().load(saved)
+    @held_names.setter
+    def held_names(self, names: Sequence[str]) -> None:
         for body in self.holds:
             body.near.moving.remove(self.provider)
-        self.holds = [body for body in self.sim.bodies if body.name in saved["holds"]]
+        self.holds = [body for body in self.sim.parts_of(Body) if body.name in names]
         for body in self.holds:
             body.near.moving.append(self.provider)
 
     def walls(self) -> list[Box]:
         """The walls as boxes, each `wall` thick, around the inside."""
         low = self.position
-        high = [p + side for p, side in zip(low, self._last_size, strict=True)]
+        high = []
+        for p, side in zip(low, self._last_size, strict=True):
+            high.append(p + side)
         boxes = []
         for axis in range(len(low)):
             outer_low, outer_high = [p - self.wall for p in low], [p + self.wall for p in high]
@@ -252,8 +294,11 @@ class Enclosure(Part):
     def step(self) -> None:
         move = [speed / float(self.sim.rate) for speed in self.velocity]
         floor = self.position[self.sim.level.up_axis]
-        standing = [b for b in self.holds if b.grounded and abs(b.low[self.sim.level.up_axis] - floor) < 1e-9]
-        self.position = [p + way for p, way in zip(self.position, move, strict=True)]
+        standing = []
+        for b in self.holds:
+            if b.grounded and abs(b.low[self.sim.level.up_axis] - floor) < 1e-9:
+                standing.append(b)
+        self.position = [p + displacement for p, displacement in zip(self.position, move, strict=True)]
         self._last_size = list(self.size)
         for body in self.holds:
             if body in standing:
@@ -261,18 +306,23 @@ class Enclosure(Part):
             self._keep_inside(body)
 
     def _keep_inside(self, body: Body) -> None:
-        before, after = body.near.before, body.near.after
+        before, after = body.near.extent_low, body.near.extent_high
         place = list(body.position)
         for i, p in enumerate(place):
             low, high = self.position[i] + before[i], self.position[i] + self._last_size[i] - after[i]
             if low > high:
-                self.say("crushed", body=body.name)
+                self.emit("crushed", body=body.name)
                 place[i] = low
             elif not low <= p <= high:
-                move = [(low if p < low else high) - p if n == i else 0.0 for n in range(len(place))]
+                move = [0.0] * len(place)
+                move[i] = high - p
+                if p < low:
+                    move[i] = low - p
                 met = body.shift(move, ignoring=self.provider)
                 if met:
-                    self.say("crushed", body=body.name)
-                place[i] = low if p < low else high
+                    self.emit("crushed", body=body.name)
+                place[i] = high
+                if p < low:
+                    place[i] = low
         if tuple(place) != body.position and not any(math.isnan(p) for p in place):
             body.set_position(place)

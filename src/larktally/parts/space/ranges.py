@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, TypeVar, cast
+from typing import TypeVar
 
 from larktally.errors import ModelError
-
-if TYPE_CHECKING:
-    from larktally.parts.space.body import Body
-    from larktally.parts.space.level import Box
-    from larktally.parts.space.zone import Zone
+from larktally.parts.space.body import Body
+from larktally.parts.space.box import Box
+from larktally.parts.space.zone import Zone
 
 __all__ = ["distance", "nearest", "touching", "in_front", "within_radius_ahead"]
 
@@ -21,26 +19,41 @@ T = TypeVar("T", "Body", "Zone", "Box")
 def distance(one: Body, other: Body | Zone | Box, between: str = "centre") -> float:
     """How far two are apart, in level units, between their centres, feet or edges (0 where they overlap or touch)."""
     if between == "edges":
-        gaps = [
-            max(low - other_high, other_low - high, 0.0)
-            for low, high, other_low, other_high in zip(one.low, one.high, other.low, other.high, strict=True)
-        ]
+        gaps = []
+        for low, high, other_low, other_high in zip(one.low, one.high, other.low, other.high, strict=True):
+            gaps.append(max(low - other_high, other_low - high, 0.0))
         return math.hypot(*gaps)
-    if between not in ("centre", "feet") or not hasattr(other, between):
-        raise ModelError(f"a distance is between 'centre', 'feet' or 'edges', not {between!r}")
-    return math.dist(getattr(one, between), getattr(other, between))
+    if between == "centre":
+        return math.dist(one.centre, other.centre)
+    # A box has corners and a middle; which side of it is down, only a level knows.
+    if between == "feet" and not isinstance(other, Box):
+        return math.dist(one.feet, other.feet)
+    raise ModelError(f"a distance is between 'centre', 'feet' or 'edges', not {between!r}")
 
 
 def nearest(one: Body, others: Iterable[T], between: str = "centre") -> tuple[T, float] | None:
     """The nearest of others and how far it is, itself left out; the first of equals; None where there is no other."""
-    found = [(distance(one, other, between), n, other) for n, other in enumerate(others) if other is not one]
-    return (lambda best: (best[2], best[0]))(min(found, key=lambda item: item[:2])) if found else None
+    found = []
+    for n, other in enumerate(others):
+        if other is not one:
+            found.append((distance(one, other, between), n, other))
+    if found:
+        return (lambda best: (best[2], best[0]))(min(found, key=lambda item: item[:2]))
+    return None
 
 
 def touching(one: Body, others: T | Iterable[T]) -> list[T]:
     """Those of some others, or of one, that it overlaps or touches, itself left out."""
-    several = cast("Iterable[T]", (others,) if hasattr(others, "low") else others)
-    return [other for other in several if other is not one and distance(one, other, "edges") == 0.0]
+    several: Iterable[T]
+    if isinstance(others, Body | Zone | Box):
+        several = (others,)
+    else:
+        several = others
+    found: list[T] = []
+    for other in several:
+        if other is not one and distance(one, other, "edges") == 0.0:
+            found.append(other)
+    return found
 
 
 def in_front(one: Body, other: Body, facing: float) -> bool:
@@ -53,5 +66,7 @@ def within_radius_ahead(one: Body, other: Body, ahead: float, radius: float, fac
     if not radius >= 0:
         raise ModelError(f"a radius is 0 or more, not {radius!r}")
     point: Sequence[float] = (one.centre[0] + math.copysign(ahead, facing), *one.centre[1:])
-    gaps = [max(low - p, p - high, 0.0) for low, p, high in zip(other.low, point, other.high, strict=True)]
+    gaps = []
+    for low, p, high in zip(other.low, point, other.high, strict=True):
+        gaps.append(max(low - p, p - high, 0.0))
     return math.hypot(*gaps) <= radius

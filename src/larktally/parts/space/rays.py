@@ -7,16 +7,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import ModelError
+from larktally.parts.space.body import Body
 from larktally.parts.space.level import Level
-
-if TYPE_CHECKING:
-    from larktally.parts.space.body import Body
 
 __all__ = ["Hit", "ray", "fan", "many_rays"]
 
@@ -50,12 +48,18 @@ def ray(
     size = math.hypot(*direction)
     if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
         raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
-    unit = [way / size for way in direction]
+    # By dividing each component, as many_rays does: both give the same bits.
+    unit = [component / size for component in direction]
     wanted = level.check_layers(layers)
     ignored = list(ignore)
-    low = [min(p, p + way * length) for p, way in zip(origin, unit, strict=True)]
-    high = [max(p, p + way * length) for p, way in zip(origin, unit, strict=True)]
+    low = []
+    for p, component in zip(origin, unit, strict=True):
+        low.append(min(p, p + component * length))
+    high = []
+    for p, component in zip(origin, unit, strict=True):
+        high.append(max(p, p + component * length))
     boxes = [box for box in level.grid.boxes_in(level.grid.key(low, high)) if wanted is None or box.layer in wanted]
+    # Boxes in the level's order and then the bodies as given: of two equally near the first counts, every time.
     things = [(box.low, box.high, box) for box in boxes] + [(body.low, body.high, body) for body in bodies]
     best: Hit | None = None
     for box_low, box_high, what in things:
@@ -93,9 +97,13 @@ def fan(
         raise ModelError(f"an inset of {inset!r} leaves nothing of a body of size {body.size}")
     axis, sign = axes.index(side[1]), 1 if side[0] == "+" else -1
     direction = [float(sign) if i == axis else 0.0 for i in range(len(axes))]
-    edge = body.high[axis] if sign > 0 else body.low[axis]
+    if sign > 0:
+        edge = body.high[axis]
+    else:
+        edge = body.low[axis]
     hits = []
     for origin in _origins(body, axis, edge - sign * inset, rays, inset):
+        # It starts inside of the body that it looks out of.
         others = [*ignore, body]
         found = ray(body.level, origin, direction, length + inset, layers=layers, bodies=bodies, ignore=others)
         if found is not None:
@@ -116,37 +124,43 @@ def many_rays(
     origins and directions are n x axes; directions need not be of length 1. Costs O(n · boxes) in whole arrays.
     """
     start = np.asarray(origins, dtype=np.float64)
-    way = np.asarray(directions, dtype=np.float64)
-    if start.ndim != 2 or start.shape[1] != len(level.axes) or start.shape != way.shape:
-        raise ModelError(f"origins and directions are n x {len(level.axes)} numbers, not {start.shape} and {way.shape}")
+    unit = np.asarray(directions, dtype=np.float64)
+    if start.ndim != 2 or start.shape[1] != len(level.axes) or start.shape != unit.shape:
+        raise ModelError(
+            f"origins and directions are n x {len(level.axes)} numbers, not {start.shape} and {unit.shape}"
+        )
     wanted = level.check_layers(layers)
     chosen = np.array([n for n, box in enumerate(level.boxes) if wanted is None or box.layer in wanted], dtype=np.int64)
     distances, indices = np.full(len(start), np.inf), np.full(len(start), -1, dtype=np.int64)
     if not len(chosen) or not len(start):
         return distances, indices
-    way = way / np.linalg.norm(way, axis=1, keepdims=True)
+    unit = unit / np.linalg.norm(unit, axis=1, keepdims=True)
     low = np.array([level.boxes[n].low for n in chosen])
     high = np.array([level.boxes[n].high for n in chosen])
+    # In parts, so that a million rays among a thousand boxes need no array of a thousand million.
     step = max(1, MOST_PAIRS // len(chosen))
     for first in range(0, len(start), step):
         part = slice(first, first + step)
-        enter = _enter_times(start[part], way[part], low, high, length)
+        enter = _enter_times(start[part], unit[part], low, high, length)
         nearest = enter.argmin(axis=1)
         distances[part] = enter[np.arange(len(nearest)), nearest]
         indices[part] = np.where(np.isfinite(distances[part]), chosen[nearest], -1)
     return distances, indices
 
 
-def _enter_times(start: Any, way: Any, low: Any, high: Any, length: float) -> npt.NDArray[np.float64]:
+def _enter_times(start: Any, unit: Any, low: Any, high: Any, length: float) -> npt.NDArray[np.float64]:
     """Rays x boxes: the distance at which each ray enters each box, infinite where it does not."""
     enter = np.zeros((len(start), len(low)))
     leave = np.full((len(start), len(low)), float(length))
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         for i in range(start.shape[1]):
-            inverse = 1.0 / way[:, i, None]
-            one, other = (low[:, i] - start[:, i, None]) * inverse, (high[:, i] - start[:, i, None]) * inverse
-            # A ray along a face gives 0 * inf = NaN: fmin and fmax let the other slab decide, and touching counts not.
-            along = way[:, i, None] == 0.0
+            # Divided as `ray` divides: the inverse of a tiny direction is infinite, and 0 times that is no number.
+            one, other = (
+                (low[:, i] - start[:, i, None]) / unit[:, i, None],
+                (high[:, i] - start[:, i, None]) / unit[:, i, None],
+            )
+            # A ray along a face gives 0 / 0 = NaN: fmin and fmax let the other slab decide, and touching counts not.
+            along = unit[:, i, None] == 0.0
             outside = along & ((start[:, i, None] <= low[:, i]) | (start[:, i, None] >= high[:, i]))
             np.fmax(enter, np.where(along, 0.0, np.minimum(one, other)), out=enter)
             np.fmin(leave, np.where(along, np.inf, np.maximum(one, other)), out=leave)
@@ -162,34 +176,45 @@ def _meet(
     high: Sequence[float],
     what: Any,
 ) -> Hit | None:
+    # A ray that starts inside of a box meets it at once, at distance 0 and with no normal.
     enter, leave, axis = 0.0, math.inf, -1
-    for i, way in enumerate(unit):
-        if way == 0.0:
+    for i, component in enumerate(unit):
+        if component == 0.0:
             if not low[i] < origin[i] < high[i]:
                 return None
             continue
-        near, far = (low[i], high[i]) if way > 0 else (high[i], low[i])
-        first, last = (near - origin[i]) / way, (far - origin[i]) / way
+        if component > 0:
+            near, far = (low[i], high[i])
+        else:
+            near, far = (high[i], low[i])
+        first, last = (near - origin[i]) / component, (far - origin[i]) / component
         if first >= enter:
             enter, axis = first, i
         leave = min(leave, last)
     if enter >= leave or enter > length:
         return None
-    surface = low if axis >= 0 and unit[axis] > 0 else high
-    point = tuple(
-        surface[i] if i == axis else p + way * enter for i, (p, way) in enumerate(zip(origin, unit, strict=True))
-    )
-    normal = tuple(0 if i != axis else -1 if unit[i] > 0 else 1 for i in range(len(unit)))
-    return Hit(enter, point, normal, what)
+    surface = high
+    if axis >= 0 and unit[axis] > 0:
+        surface = low
+    point = [p + component * enter for p, component in zip(origin, unit, strict=True)]
+    normal = [0] * len(unit)
+    if axis >= 0:
+        # On the surface itself, not beside it by the rounding of the way there.
+        point[axis] = surface[axis]
+        normal[axis] = -1 if unit[axis] > 0 else 1
+    return Hit(enter, tuple(point), tuple(normal), what)
 
 
 def _origins(body: Body, axis: int, level: float, rays: int, inset: float) -> list[tuple[float, ...]]:
     """Points spread evenly along the edge of a side; along the first of its axes, in the middle of the others."""
+    # In a room of three axes a fan is a row of rays, not a field of them.
     along = next(i for i in range(len(body.axes)) if i != axis)
     low, high = body.low[along] + inset, body.high[along] - inset
     places = [low + (high - low) * n / (rays - 1) for n in range(rays)]
     middle = body.centre
-    return [
-        tuple(level if i == axis else place if i == along else middle[i] for i in range(len(body.axes)))
-        for place in places
-    ]
+    found: list[tuple[float, ...]] = []
+    for place in places:
+        origin = list(middle)
+        origin[axis], origin[along] = level, place
+        found.append(tuple(origin))
+    return found

@@ -11,14 +11,20 @@ def reason_of(body: Body, attribute: str) -> str:
     """A few words on why a body has this position, velocity or ground after its step; "" where there is nothing to say."""
     if attribute in body.axes:
         met = _met(body, attribute)
-        return f"moved until it met {met!r}" if met else f"with v{attribute} = {getattr(body, f'v{attribute}'):g}"
+        if met:
+            return f"moved until it met {met!r}"
+        return f"with v{attribute} = {getattr(body, f'v{attribute}'):g}"
     axis = attribute.removeprefix("v")
     if axis in body.axes:
         return _of_speed(body, axis)
     if attribute == "grounded":
         ground = _met(body, body.axes[body.up])
-        standing = f"stands on {ground!r}" if ground else "rests on what is below it"
-        return standing if body.grounded else "met no ground"
+        standing = "rests on what is below it"
+        if ground:
+            standing = f"stands on {ground!r}"
+        if body.grounded:
+            return standing
+        return "met no ground"
     return ""
 
 
@@ -26,9 +32,12 @@ def _of_speed(body: Body, axis: str) -> str:
     met = _met(body, axis)
     if met:
         return f"{'thrown back' if body.bounce else 'stopped'} by {met!r}"
+    # A speed that is exactly its limit was held to it: anything else would be a coincidence of 53 bits.
     if body.limit.get(axis) == abs(getattr(body, f"v{axis}")):
         return f"held to its limit of {body.limit[axis]:g}"
-    return f"gravity {body.gravity:g}" if axis == body.axes[body.up] and body.gravity else ""
+    if axis == body.axes[body.up] and body.gravity:
+        return f"gravity {body.gravity:g}"
+    return ""
 
 
 def _met(body: Body, axis: str) -> str:

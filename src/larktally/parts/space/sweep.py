@@ -9,17 +9,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
-if TYPE_CHECKING:
-    from larktally.parts.space.level import Box
+from larktally.parts.space.box import Box
 
-__all__ = ["Grown", "Contact", "clear", "contact_at", "grow", "sweep", "overlapping"]
+__all__ = ["ExpandedBox", "Contact", "clear", "contact_at", "grow", "sweep", "overlapping"]
 
+# A body in a corner meets two or three surfaces in a frame. One that bounces between two walls could go on for ever.
 MOST_IMPACTS = 8
 
 
-class Grown(NamedTuple):
+class ExpandedBox(NamedTuple):
     """A box grown by a body's extent: the body overlaps it where low < position < high along every axis."""
 
     low: tuple[float, ...]
@@ -37,6 +37,7 @@ class Contact(NamedTuple):
     speed: float
 
 
+# tuple.__new__ makes a NamedTuple without the call of its own __new__, which a contact in every frame would pay for.
 _contact: Callable[[tuple[int, int, Box, float, float]], Contact] = partial(tuple.__new__, Contact)
 
 
@@ -45,14 +46,14 @@ def contact_at(axis: int, normal: int, box: Box, time: float, speed: float) -> C
     return _contact((axis, normal, box, time, speed))
 
 
-def grow(box: Box, before: Sequence[float], after: Sequence[float]) -> Grown:
-    """A box as a point meets it whose body reaches `before` below and `after` above it along each axis."""
-    low = tuple(side - reach for side, reach in zip(box.low, after, strict=True))
-    high = tuple(side + reach for side, reach in zip(box.high, before, strict=True))
-    return Grown(low, high, box)
+def grow(box: Box, extent_low: Sequence[float], extent_high: Sequence[float]) -> ExpandedBox:
+    """A box as a point meets it whose body reaches `extent_low` below and `extent_high` above it along each axis."""
+    low = tuple(side - reach for side, reach in zip(box.low, extent_high, strict=True))
+    high = tuple(side + reach for side, reach in zip(box.high, extent_low, strict=True))
+    return ExpandedBox(low, high, box)
 
 
-def overlapping(position: Sequence[float], solid: Grown) -> bool:
+def overlapping(position: Sequence[float], solid: ExpandedBox) -> bool:
     """Whether a body at that position overlaps; touching is not overlapping."""
     low, high, _ = solid
     for i, p in enumerate(position):
@@ -61,18 +62,18 @@ def overlapping(position: Sequence[float], solid: Grown) -> bool:
     return True
 
 
-def clear(start: float, way: float, end: float, low: float, high: float) -> bool:
+def clear(start: float, component: float, end: float, low: float, high: float) -> bool:
     """Whether a move stays strictly on one side of a box along an axis, judged with the sweep's own expressions."""
     if start >= high:
-        return end > high and (way >= 0.0 or (high - start) / way > 1.0)
-    return start <= low and end < low and (way <= 0.0 or (low - start) / way > 1.0)
+        return end > high and (component >= 0.0 or (high - start) / component > 1.0)
+    return start <= low and end < low and (component <= 0.0 or (low - start) / component > 1.0)
 
 
 def sweep(
     position: list[float],
     move: list[float],
     velocity: list[float],
-    solids: Sequence[Grown],
+    solids: Sequence[ExpandedBox],
     up: int = 1,
     up_sign: float = 1.0,
     bounce: float = 0.0,
@@ -85,6 +86,7 @@ def sweep(
     """
     contacts: list[Contact] = []
     start = position[:]
+    # The share of the whole move that is behind it: times of impact are told in the frame, not in what is left of it.
     gone = 0.0
     while solids:
         found = _first(position, move, solids, up, up_sign)
@@ -92,12 +94,16 @@ def sweep(
             break
         time, axis, (low, high, box) = found
         positive = move[axis] > 0
-        surface = low[axis] if positive else high[axis]
+        if positive:
+            surface = low[axis]
+        else:
+            surface = high[axis]
         if time:
-            for i, way in enumerate(move):
-                position[i] += way * time
-                move[i] = way * (1.0 - time)
+            for i, component in enumerate(move):
+                position[i] += component * time
+                move[i] = component * (1.0 - time)
             gone += (1.0 - gone) * time
+        # The surface's own number, not the sum that leads there: nothing overlaps after a snap, bit for bit.
         position[axis] = surface
         contacts.append(_contact((axis, -1 if positive else 1, box, gone, abs(velocity[axis]))))
         if bounce:
@@ -111,28 +117,30 @@ def sweep(
             _settle(position, start, solids)
         if len(contacts) == MOST_IMPACTS:
             return contacts
-    for i, way in enumerate(move):
-        if way:
-            position[i] += way
+    for i, component in enumerate(move):
+        if component:
+            position[i] += component
     if solids:
         _settle(position, start, solids)
     return contacts
 
 
 def _first(
-    position: Sequence[float], move: Sequence[float], solids: Sequence[Grown], up: int, up_sign: float
-) -> tuple[float, int, Grown] | None:
+    position: Sequence[float], move: Sequence[float], solids: Sequence[ExpandedBox], up: int, up_sign: float
+) -> tuple[float, int, ExpandedBox] | None:
     """The earliest impact in [0, 1]: its time, axis and solid."""
     best, best_axis, best_solid = 2.0, -1, None
+    # Plain comparisons on numbers in tuples: this loop is most of what a body costs.
     for solid in solids:
+        # Beyond [0, 1] on both sides, so that a slab that is left or entered outside of the move changes nothing.
         enter, leave, axis = -1.0, 2.0, -1
         low, high, box = solid
-        for i, way in enumerate(move):
+        for i, component in enumerate(move):
             p = position[i]
-            if way > 0.0:
-                first, last = (low[i] - p) / way, (high[i] - p) / way
-            elif way < 0.0:
-                first, last = (high[i] - p) / way, (low[i] - p) / way
+            if component > 0.0:
+                first, last = (low[i] - p) / component, (high[i] - p) / component
+            elif component < 0.0:
+                first, last = (high[i] - p) / component, (low[i] - p) / component
             elif low[i] < p < high[i]:
                 continue
             else:
@@ -148,10 +156,12 @@ def _first(
                 if box.one_way and (axis != up or move[up] * up_sign >= 0.0):
                     continue
                 best, best_axis, best_solid = enter, axis, solid
-    return None if best_solid is None else (best, best_axis, best_solid)
+    if best_solid is None:
+        return None
+    return (best, best_axis, best_solid)
 
 
-def _settle(position: list[float], start: Sequence[float], solids: Sequence[Grown]) -> None:
+def _settle(position: list[float], start: Sequence[float], solids: Sequence[ExpandedBox]) -> None:
     """Puts a position that rounding led across a surface by a last bit back onto that surface."""
     for solid in solids:
         low, high, box = solid
@@ -163,7 +173,8 @@ def _settle(position: list[float], start: Sequence[float], solids: Sequence[Grow
                 position[:] = _nearest_outside(position, solid)
 
 
-def _nearest_outside(position: Sequence[float], solid: Grown) -> list[float]:
-    ways = [(abs(p - side), i, side) for i, p in enumerate(position) for side in (solid.low[i], solid.high[i])]
-    _, axis, side = min(ways)
+def _nearest_outside(position: Sequence[float], solid: ExpandedBox) -> list[float]:
+    # The nearest face; where two are as near the first axis, so that no result hangs on the order of boxes.
+    faces = [(abs(p - side), i, side) for i, p in enumerate(position) for side in (solid.low[i], solid.high[i])]
+    _, axis, side = min(faces)
     return [side if i == axis else p for i, p in enumerate(position)]

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Mapping, Sequence
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
-from larktally.parts.space.level import Box
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
-    from larktally.parts.space.body import Body
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.body import Body
+from larktally.parts.space.box import Box
 
 __all__ = ["Zone"]
+
+
+class Presence:
+    """Whether one watched body is inside a zone; the zone's channel of that body reads it."""
+
+    __slots__ = ("inside",)
+
+    def __init__(self) -> None:
+        self.inside = False
 
 
 class Zone(Part):
@@ -26,8 +32,18 @@ class Zone(Part):
 
     phase = "zones"
     events = ("entered", "left", "gathered", "snap_stopped")
+    state_fields = ("holds", "used", "once", "ends")
 
-    def __init__(self, sim: Sim, name: str, boxes: Sequence[Box], watch: Sequence[Body], once: bool, ends: str) -> None:
+    def __init__(
+        self,
+        sim: SimProtocol,
+        name: str,
+        boxes: Sequence[Box],
+        watch: Sequence[Body],
+        *,
+        once: bool = False,
+        ends: str = "",
+    ) -> None:
         super().__init__(sim, name)
         if not boxes:
             raise ModelError(f"zone {name!r} has no box")
@@ -35,12 +51,13 @@ class Zone(Part):
         self.watched = tuple(watch)
         self.once, self.ends = once, ends
         self.used = False
-        self.holds = {body.name: False for body in self.watched}
-        self._before = dict(self.holds)
+        self._presences = {body.name: Presence() for body in self.watched}
 
-    def channels(self) -> tuple[Shown, ...]:
-        watched = tuple(Shown(body.name, f"_in_{n}", "flag") for n, body in enumerate(self.watched))
-        return (*watched, Shown("used", "used", "flag")) if self.once else watched
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        watched = tuple(ChannelSpec(name, "inside", "flag", (), one) for name, one in self._presences.items())
+        if self.once:
+            return (*watched, ChannelSpec("used", "used", "flag"))
+        return watched
 
     @property
     def low(self) -> tuple[float, ...]:
@@ -55,62 +72,79 @@ class Zone(Part):
     @property
     def centre(self) -> tuple[float, ...]:
         """The middle of its corners."""
-        return tuple((low + high) / 2 for low, high in zip(self.low, self.high, strict=True))
+        found = []
+        for low, high in zip(self.low, self.high, strict=True):
+            found.append((low + high) / 2)
+        return tuple(found)
 
     @property
     def feet(self) -> tuple[float, ...]:
         """The middle of its underside."""
         up, sign = self.sim.level.up_axis, self.sim.level.up_sign
-        down = self.low if sign > 0 else self.high
+        down = self.high
+        if sign > 0:
+            down = self.low
         return tuple(down[i] if i == up else p for i, p in enumerate(self.centre))
 
     def inside(self, body: Body) -> bool:
         """Whether a watched body was inside when the zone was last looked at."""
-        if body.name not in self.holds:
+        if body.name not in self._presences:
             raise ModelError(f"zone {self.name!r} does not watch {body.name!r}; name it in watch=")
-        return self.holds[body.name]
+        return self._presences[body.name].inside
 
     def snap(self, body: Body, axis: str = "x") -> bool:
         """Leads a body to the centre line along an axis, by a sweep; whether it got there. A solid that stops it is an
         event `snap_stopped`."""
-        i = body.axes.index(axis) if axis in body.axes else -1
+        if axis in body.axes:
+            i = body.axes.index(axis)
+        else:
+            i = -1
         if i < 0:
             raise ModelError(f"zone {self.name!r}: no axis {axis!r}; there are {', '.join(body.axes)}")
-        move = [self.centre[n] - body.centre[n] if n == i else 0.0 for n in range(len(body.axes))]
+        move = []
+        for n in range(len(body.axes)):
+            # By centres, whatever the body's anchor.
+            move.append(self.centre[n] - body.centre[n] if n == i else 0.0)
         met = body.shift(move)
         if met:
-            self.say("snap_stopped", body=body.name, on=met[0].box.name or met[0].box.layer)
+            self.emit("snap_stopped", body=body.name, on=met[0].box.name or met[0].box.layer)
         return not met
 
     def begin(self) -> None:
         self.step()
 
     def step(self) -> None:
-        for n, body in enumerate(self.watched):
+        for body in self.watched:
+            presence = self._presences[body.name]
+            # The first to enter may have used it up, and is not inside any more.
             inside = not self.used and self._overlaps(body)
-            if inside and not self.holds[body.name]:
+            if inside and not presence.inside:
                 self._enter(body)
                 inside = not self.used
-            elif self.holds[body.name] and not inside:
-                self.say("left", body=body.name)
-            self.holds[body.name] = inside
-            setattr(self, f"_in_{n}", inside)
+            elif presence.inside and not inside:
+                self.emit("left", body=body.name)
+            presence.inside = inside
 
-    def save(self) -> dict[str, Any]:
-        return {"holds": dict(self.holds), "used": self.used}
+    @property
+    def holds(self) -> dict[str, bool]:
+        """Of each watched body whether it is inside, as the zone was last looked at."""
+        found: dict[str, bool] = {}
+        for name, presence in self._presences.items():
+            found[name] = presence.inside
+        return found
 
-    def load(self, saved: dict[str, Any]) -> None:
-        self.holds, self.used = dict(saved["holds"]), saved["used"]
-        for n, body in enumerate(self.watched):
-            setattr(self, f"_in_{n}", self.holds[body.name])
+    @holds.setter
+    def holds(self, inside: Mapping[str, bool]) -> None:
+        for name, presence in self._presences.items():
+            presence.inside = inside[name]
 
     def _enter(self, body: Body) -> None:
-        self.say("entered", body=body.name)
+        self.emit("entered", body=body.name)
         if self.once:
             self.used = True
-            self.say("gathered", body=body.name)
+            self.emit("gathered", body=body.name)
         if self.ends:
-            self.sim.say("end", self.name, {"reason": self.ends})
+            self.emit("end", reason=self.ends)
 
     def _overlaps(self, body: Body) -> bool:
         low, high = body.low, body.high

@@ -6,19 +6,17 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import TYPE_CHECKING
 
-from larktally.errors import ModelError, unknown_name
-from larktally.parts.part import Part, Shown
-from larktally.timing import Rate, as_rate
-
-if TYPE_CHECKING:
-    from larktally.parts.machine import Machine
-    from larktally.parts.now import Now
-    from larktally.parts.sim import Sim
-    from larktally.parts.space.body import Body
-    from larktally.parts.space.strike import Strike
-    from larktally.parts.value import Value
+from larktally.errors import ModelError
+from larktally.names import unknown_name
+from larktally.parts.context import StepContext
+from larktally.parts.machine import Machine
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.body import Body
+from larktally.parts.space.hitbox import Hitbox
+from larktally.parts.value import Value
+from larktally.timing import RateLike, as_rate
 
 __all__ = ["Animation", "Clip"]
 
@@ -33,7 +31,7 @@ class Clip:
     loop: bool = False
     marks: Mapping[str, int] = field(default_factory=dict)
     spans: Mapping[str, tuple[int, int]] = field(default_factory=dict)
-    rate: Rate | int | str | None = None
+    rate: RateLike | None = None
     moves: Sequence[Sequence[float]] = ()
 
     def __post_init__(self) -> None:
@@ -77,21 +75,25 @@ class Animation(Part):
     """
 
     phase = "animations"
-    kept = ("clip", "frame", "finished", "_started", "_first", "_elapsed")
+    state_fields = ("clip", "frame", "finished", "_started", "_first", "_elapsed")
     events = ("mark", "finished")
 
-    def __init__(self, sim: Sim, name: str, clips: Mapping[str, Clip], start: str) -> None:
+    def __init__(self, sim: SimProtocol, name: str, clips: Mapping[str, Clip], start: str) -> None:
         super().__init__(sim, name)
         self.clips = dict(clips)
         self._check(start)
         self.clip, self.frame, self.finished = start, 0, False
         self._started = -1
         self._first = self._elapsed = 0
-        self._opens: list[tuple[Strike, str]] = []
-        self._pace = {clip: Fraction(one.rate or sim.rate) / sim.rate for clip, one in self.clips.items()}
+        self._opens: list[tuple[Hitbox, str]] = []
+        self._pace: dict[str, int | Fraction] = {}
+        for clip, one in self.clips.items():
+            pace = Fraction(one.rate or sim.rate) / sim.rate
+            # Most clips run at the sim's rate, and whole numbers are many times faster than fractions.
+            self._pace[clip] = 1 if pace == 1 else pace
 
-    def channels(self) -> tuple[Shown, ...]:
-        return (Shown("", "clip", "label", tuple(self.clips)), Shown("frame", "frame", "count"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return (ChannelSpec("", "clip", "label", tuple(self.clips)), ChannelSpec("frame", "frame", "count"))
 
     def play(self, clip: str, *, again: bool = False, keep_phase: bool = False) -> None:
         """Plays a clip from frame 0; one that plays already goes on, unless `again`.
@@ -102,7 +104,10 @@ class Animation(Part):
         if clip == self.clip and not again and not self.finished:
             return
         before = self.clips[self.clip]
-        self.frame = self.frame * self.clips[clip].frames // before.frames if keep_phase and not self.finished else 0
+        if keep_phase and not self.finished:
+            self.frame = self.frame * self.clips[clip].frames // before.frames
+        else:
+            self.frame = 0
         self.clip, self.finished = clip, False
         self._first, self._elapsed = self.frame, 0
         self._started = self.sim.frame
@@ -130,10 +135,16 @@ class Animation(Part):
         moves = self.clips[self.clip].moves
         if not moves or self.finished:
             return None
-        mirror = 1.0 if facing is None else float(facing.now)
-        return [float(way) * (mirror if i == 0 else 1.0) for i, way in enumerate(moves[self.frame])]
+        if facing is None:
+            mirror = 1.0
+        else:
+            mirror = float(facing.value)
+        found: list[float] = []
+        for i, component in enumerate(moves[self.frame]):
+            found.append(float(component) * (mirror if i == 0 else 1.0))
+        return found
 
-    def opens(self, strike: Strike, span: str) -> None:
+    def opens(self, strike: Hitbox, span: str) -> None:
         """Holds a strike box open while the clip that plays is in a span of that name, anew each time it comes to it."""
         if not any(span in clip.spans for clip in self.clips.values()):
             raise ModelError(
@@ -147,18 +158,25 @@ class Animation(Part):
         return first <= self.frame <= last and not self.finished
 
     def step(self) -> None:
+        # Shown from its first frame in the row that started it, whatever phase did.
         if self.finished or self._started == self.sim.frame:
             return
         clip, pace = self.clips[self.clip], self._pace[self.clip]
-        before = self._first + (self._elapsed if pace == 1 else math.floor(self._elapsed * pace))
+        # From the whole time each frame: adding a share to a frame number would drift.
+        before = self._first + math.floor(self._elapsed * pace)
         self._elapsed += 1
-        reached = self._first + (self._elapsed if pace == 1 else math.floor(self._elapsed * pace))
+        reached = self._first + math.floor(self._elapsed * pace)
         self.finished = reached >= clip.frames and not clip.loop
-        self.frame = clip.frames - 1 if self.finished else reached % clip.frames
-        last = clip.frames - 1 if self.finished else reached
+        if self.finished:
+            self.frame = clip.frames - 1
+        else:
+            self.frame = reached % clip.frames
+        last = reached
+        if self.finished:
+            last = clip.frames - 1
         self._show([frame % clip.frames for frame in range(before + 1, last + 1)])
         if self.finished:
-            self.say("finished", clip=self.clip)
+            self.emit("finished", clip=self.clip)
 
     def _show(self, passed: Iterable[int]) -> None:
         """Says the marks of the frames that this row came to, and opens and shuts what hangs on its spans."""
@@ -167,7 +185,7 @@ class Animation(Part):
             for frame in passed:
                 for mark, at in marks.items():
                     if at == frame:
-                        self.say("mark", mark=mark, clip=self.clip)
+                        self.emit("mark", mark=mark, clip=self.clip)
         for strike, span in self._opens:
             first = self.clips[self.clip].spans.get(span, (-1, -1))[0]
             if not self.within(span):
@@ -187,5 +205,5 @@ class _Plays:
         self._animation, self._clip = animation, clip
         self.__name__ = f"play_{clip}"
 
-    def __call__(self, now: Now) -> None:
+    def __call__(self, now: StepContext) -> None:
         self._animation.play(self._clip, again=True)

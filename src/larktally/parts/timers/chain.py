@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, TypeVar
+from typing import ClassVar, TypeVar
 
 from larktally.errors import ModelError
-from larktally.parts.part import Shown
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.condition import Condition
-from larktally.parts.timers.timed import Timed
+from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Chain"]
 
 T = TypeVar("T")
 
 
-class Chain(Timed):
+class Chain(CountedTimer):
     """Which step of a chain comes next: 0 first; each `use` moves it on, and opens n frames for the next one.
 
     Three steps, n = 3, used in rows 10 and 12, and then not in time:
@@ -46,7 +44,14 @@ class Chain(Timed):
     events: ClassVar[tuple[str, ...]] = ("used", "lapsed", "broken_off", "paused", "resumed", "stopped")
 
     def __init__(
-        self, sim: Sim, name: str, steps: int, within: Duration, *, runs_while: str | None = None, style: Style = None
+        self,
+        sim: SimProtocol,
+        name: str,
+        steps: int,
+        within: Duration,
+        *,
+        runs_while: str | None = None,
+        style: Style = None,
     ) -> None:
         super().__init__(sim, name, within, style)
         if not isinstance(steps, int) or isinstance(steps, bool) or steps < 2:
@@ -55,20 +60,21 @@ class Chain(Timed):
         self.next = 0
         self._condition = Condition(self, runs_while)
 
-    kept = (*Timed.kept, "next")
+    state_fields = (*CountedTimer.state_fields, "next", "steps")
 
-    def channels(self) -> tuple[Shown, ...]:
-        return self._channels(Shown("", "next", "count"), Shown("left", "left", "count"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return self._channels(ChannelSpec("", "next", "count"), ChannelSpec("left", "left", "count"))
 
     def begin(self) -> None:
         self._condition.begin()
 
     def use(self) -> int:
         """Takes the next step; its number, from 0, as it was before the counter moved."""
+        # Read before the counter moves: an animation picked after it is one step late.
         step = self.next
         self.next = (step + 1) % self.steps
         self._begin_anew()
-        self.say("used", step=step)
+        self.emit("used", step=step)
         return step
 
     def pick(self, *values: T) -> T:
@@ -80,7 +86,7 @@ class Chain(Timed):
     def break_off(self) -> None:
         """Back to step 0 at once."""
         if self.next or self.left:
-            self.say("broken_off", step=self.next)
+            self.emit("broken_off", step=self.next)
         self.next, self.left, self.running = 0, 0, False
 
     def stop(self) -> None:
@@ -88,5 +94,5 @@ class Chain(Timed):
 
     def step(self) -> None:
         if self.running and self._condition.holds() and self._over():
-            self.say("lapsed", step=self.next)
+            self.emit("lapsed", step=self.next)
             self.next = 0

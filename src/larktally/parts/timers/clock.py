@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import TYPE_CHECKING
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.timing import Duration, frames_in
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Clock"]
 
@@ -40,16 +37,17 @@ class Clock(Part):
     """
 
     phase = "inputs"
-    early = True
-    shown = (Shown("count", "count", "count"), Shown("ticking", "ticking", "flag"))
-    kept = ("count", "ticking", "_numerator", "_denominator", "_part", "_held", "_held_of", "_held_from")
+    runs_first = True
+    channel_specs = (ChannelSpec("count", "count", "count"), ChannelSpec("ticking", "ticking", "flag"))
+    state_fields = ("count", "ticking", "_numerator", "_denominator", "_part", "_held", "_held_of", "_held_from")
 
-    def __init__(self, sim: Sim, name: str, rate: str | int | Fraction = 1) -> None:
+    def __init__(self, sim: SimProtocol, name: str, rate: str | int | Fraction = 1) -> None:
         super().__init__(sim, name)
         self.count = 0
         self.ticking = True
         self._part = 0
         self._held, self._held_of, self._held_from = 0, "", 0
+        # Two whole numbers and not a Fraction: adding the one and comparing with the other is what a frame does.
         self._numerator, self._denominator = 0, 1
         self.run(rate)
 
@@ -66,6 +64,7 @@ class Clock(Part):
             share = Fraction(-1)
         if isinstance(rate, float) or not 0 <= share <= 1 or share.denominator > 1_000_000:
             raise ModelError(f"clock {self.name!r} runs at an exact share in [0, 1], 1 or '1/4', not {rate!r}")
+        # What had gathered of a tick at the old rate is not a part of one at the new.
         if share != self.rate:
             self._part = 0
         self._numerator, self._denominator = share.numerator, share.denominator
@@ -79,12 +78,17 @@ class Clock(Part):
 
         The other clock has to be registered before this one. Raises ModelError where it is not.
         """
+        # A clock is stepped before those that were made after it, so that what holds it has to come first.
         names = list(self.sim.parts)
         if of is not None and names.index(of.name) >= names.index(self.name):
             raise ModelError(f"clock {self.name!r} is held by {of.name!r}, which has to be made before it")
         self._held = frames_in(frames, self.sim.rate, least=1, what=f"hold of clock {self.name!r}:")
-        self._held_of = of.name if of is not None else ""
-        self._held_from = of.count if of is not None else self.sim.frame
+        self._held_of = ""
+        if of is not None:
+            self._held_of = of.name
+        self._held_from = self.sim.frame
+        if of is not None:
+            self._held_from = of.count
 
     def _still_held(self) -> bool:
         other = self.sim.parts.get(self._held_of)
@@ -98,6 +102,7 @@ class Clock(Part):
             self.ticking = False
             return
         self._part += self._numerator
+        # A third of the rate ticks in every third frame exactly, for ever: the remainder is whole.
         self.ticking = self._part >= self._denominator
         if self.ticking:
             self._part -= self._denominator

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from larktally.parts.guards import Guard, compile_guard, in_scope
-from larktally.parts.now import GuardNow
+from larktally.language.reading import Guard, Scope, compile_guard, in_scope
+from larktally.parts.context import GuardContext, context_for
 from larktally.parts.part import Part
 
 __all__ = ["Condition"]
@@ -22,10 +22,10 @@ class Condition:
         if self.text is None:
             return
         part, sim = self._part, self._part.sim
-        text = in_scope(self.text, part.scope, sim.words, sim.parts)
+        text = in_scope(self.text, part.scope, sim.names, sim.parts)
         what = f"{type(part).__name__.lower()} {part.name!r}"
-        self._guard = compile_guard(text, sim.words, sim.sources, sim.count_said, what)
-        self._now = sim.now_for(part.name, GuardNow)
+        self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim.count_emitted), what)
+        self._now = context_for(sim, part.name, GuardContext)
 
     def holds(self) -> bool:
         """Whether it holds now."""

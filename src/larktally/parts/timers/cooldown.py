@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import Shown
-from larktally.parts.timers.timed import Timed
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Cooldown"]
 
 
-class Cooldown(Timed):
+class Cooldown(CountedTimer):
     """Used in row k with n frames, it can be used again in row k+n and not before.
 
     n = 3, used in row 10 and, too early, in row 12:
@@ -36,14 +34,14 @@ class Cooldown(Timed):
     use. `shared=` is another cooldown that every use uses too: one rest for a group, refused while either rests.
 
     Channels: `left` (frames), `ready`; with charges `charges`. Events: used, refused (left), ready, charged (charges),
-    done, reset, paused, resumed. Raises LarkError for a length below one frame.
+    done, reset, paused, resumed. Raises LarkTallyError for a length below one frame.
     """
 
     events: ClassVar[tuple[str, ...]] = ("used", "refused", "ready", "charged", "done", "reset", "paused", "resumed")
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
         frames: Duration,
         *,
@@ -65,24 +63,34 @@ class Cooldown(Timed):
         self.ready = True
         self.busy = False
 
-    kept = (*Timed.kept, "charges", "ready", "busy")
+    state_fields = (*CountedTimer.state_fields, "charges", "ready", "busy", "most", "refill", "since")
 
-    def channels(self) -> tuple[Shown, ...]:
-        shown = [Shown("left", "left", "count"), Shown("ready", "ready", "flag")]
-        return self._channels(*shown, *([Shown("charges", "charges", "count")] if self.most > 1 else []))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        shown = [ChannelSpec("left", "left", "count"), ChannelSpec("ready", "ready", "flag")]
+        # One with a single charge has nothing to count: `ready` says it.
+        if self.most > 1:
+            shown.append(ChannelSpec("charges", "charges", "count"))
+        return self._channels(*shown)
 
     def use(self) -> bool:
         """Uses it where it is ready; whether it was. A use while it rests changes nothing, and is an event `refused`."""
-        resting = self if not self.ready else self.shared if self.shared is not None and not self.shared.ready else None
+        if not self.ready:
+            resting = self
+        else:
+            resting = None
+            if self.shared is not None and not self.shared.ready:
+                resting = self.shared
         if resting is not None:
-            self.say("refused", left=resting.left)
+            self.emit("refused", left=resting.left)
             return False
         self.charges -= 1
         self.busy = self.since == "end"
+        # Before the event, so that who hears it sees what it says.
         self.ready = self.charges > 0 and not self.busy
         if not self.busy and not self.left:
             self._begin_anew()
-        self.say("used")
+        self.emit("used")
+        # After its own: of two events in a row the one that was used comes first.
         if self.shared is not None:
             self.shared.use()
         return True
@@ -96,13 +104,13 @@ class Cooldown(Timed):
             self.ready = self.charges > 0
             if not self.left:
                 self._begin_anew()
-            self.say("done")
+            self.emit("done")
 
     def reset(self) -> None:
         """Ready at once, with all charges."""
         self.left, self.running, self.busy = 0, False, False
         self.charges, self.ready = self.most, True
-        self.say("reset")
+        self.emit("reset")
 
     def change(self, frames: Duration, now: bool = False) -> None:
         """Another length from the next rest on; with `now` the rest that is going on has it too, less what is over.
@@ -111,6 +119,7 @@ class Cooldown(Timed):
         """
         if now and self.style is not None:
             raise ModelError(f"cooldown {self.name!r} is summed; change it for the next rest")
+        # Of the rest that goes on, so much is over, whatever its new length.
         gone = self.frames - self.left
         super().change(frames)
         if now and self.left:
@@ -125,11 +134,14 @@ class Cooldown(Timed):
 
     def _rested(self) -> None:
         was = self.ready
-        self.charges = self.most if self.refill == "all" else self.charges + 1
+        if self.refill == "all":
+            self.charges = self.most
+        else:
+            self.charges = self.charges + 1
         self.ready = not self.busy
         if self.most > 1:
-            self.say("charged", charges=self.charges)
+            self.emit("charged", charges=self.charges)
         if self.ready and not was:
-            self.say("ready")
+            self.emit("ready")
         if self.charges < self.most:
             self._begin()

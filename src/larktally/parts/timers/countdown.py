@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import Shown
-from larktally.parts.timers.timed import Timed
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration, Rounding, frames_in, whole_seconds
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Countdown"]
 
 
-class Countdown(Timed):
+class Countdown(CountedTimer):
     """Counts from its length to 0 and stops there: the night bell.
 
     n = 3, started in row 10, paused by a rule of row 11 and resumed by one of row 13:
@@ -45,7 +43,7 @@ class Countdown(Timed):
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
         frames: Duration,
         *,
@@ -61,14 +59,20 @@ class Countdown(Timed):
         if show not in ("up", "down", "nearest"):
             raise ModelError(f"countdown {name!r}: show rounds 'up', 'down' or 'nearest', not {show!r}")
         self.each, self.show, self.runs_from_reset = each, show, running
-        self.last = 0 if last is None else frames_in(last, sim.rate, least=1, what=f"last of countdown {name!r}:")
+        if last is None:
+            self.last = 0
+        else:
+            self.last = frames_in(last, sim.rate, least=1, what=f"last of countdown {name!r}:")
+        # The whole seconds that a screen showed last: a tick is where they change.
         self._told = 0
 
-    kept = (*Timed.kept, "_told")
+    state_fields = (*CountedTimer.state_fields, "each", "show", "last", "_told")
 
-    def channels(self) -> tuple[Shown, ...]:
+    def channels(self) -> tuple[ChannelSpec, ...]:
         return self._channels(
-            Shown("left", "left", "count"), Shown("running", "running", "flag"), Shown("seconds", "seconds", "count")
+            ChannelSpec("left", "left", "count"),
+            ChannelSpec("running", "running", "flag"),
+            ChannelSpec("seconds", "seconds", "count"),
         )
 
     @property
@@ -86,7 +90,7 @@ class Countdown(Timed):
             self.change(frames)
         self._begin()
         self._told = self.seconds
-        self.say("started", left=self.left)
+        self.emit("started", left=self.left)
 
     def restart(self) -> None:
         """Starts again from its whole length."""
@@ -100,7 +104,7 @@ class Countdown(Timed):
         if self.left:
             self.left += more
             self._told = self.seconds
-            self.say("added", frames=more)
+            self.emit("added", frames=more)
 
     def step(self) -> None:
         if not self.running or self._started == self.sim.frame:
@@ -109,9 +113,10 @@ class Countdown(Timed):
         if self.each is not None:
             shown = self.seconds
             if self.each == "frame" or shown != self._told:
-                self.say("tick", left=self.left, seconds=shown)
+                self.emit("tick", left=self.left, seconds=shown)
             self._told = shown
+        # A last stretch of 0 would be said together with the end, which says it already.
         if self.left == self.last and not over:
-            self.say("last", left=self.left)
+            self.emit("last", left=self.left)
         if over:
-            self.say("over")
+            self.emit("over")

@@ -1,22 +1,19 @@
-"""Gates, grace and latches: what lets a touch count once, however long it lasts."""
+"""Gates and grace: what lets a touch count once, however long it lasts."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
-from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
-from larktally.parts.timers.timed import Timed
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
 
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
-
-__all__ = ["Gate", "Grace", "Latch"]
+__all__ = ["Gate", "Grace"]
 
 
-class Gate(Timed):
+class Gate(CountedTimer):
     """Ready, due, or locked until a time: one touch is due once, however long it lasts.
 
     `ask` in every row of a touch makes a ready gate due; the rule that acts takes it with `take`, which locks it for n
@@ -39,31 +36,36 @@ class Gate(Timed):
     Channels: the gate's label, `left` (frames). Events: due, taken, ready, paused, resumed, stopped.
     """
 
-    kept = (*Timed.kept, "state", "_asked")
+    state_fields = (*CountedTimer.state_fields, "state", "once", "_asked")
     events: ClassVar[tuple[str, ...]] = ("due", "taken", "ready", "paused", "resumed", "stopped")
 
-    def __init__(self, sim: Sim, name: str, frames: Duration, *, once: bool = True, style: Style = None) -> None:
+    def __init__(
+        self, sim: SimProtocol, name: str, frames: Duration, *, once: bool = True, style: Style = None
+    ) -> None:
         super().__init__(sim, name, frames, style)
         self.once = once
         self.state = "ready"
+        # The frame of the last question: a touch that asks in each row is one touch.
         self._asked = -1
 
-    def channels(self) -> tuple[Shown, ...]:
-        return self._channels(Shown("", "state", "label", ("ready", "due", "locked")), Shown("left", "left", "count"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return self._channels(
+            ChannelSpec("", "state", "label", ("ready", "due", "locked")), ChannelSpec("left", "left", "count")
+        )
 
     def ask(self) -> bool:
         """A touch asks, in every row in which it lasts; whether the gate is due."""
         self._asked = self.sim.frame
         if self.state == "ready":
             self.state = "due"
-            self.say("due")
+            self.emit("due")
         return self.state == "due"
 
     def take(self) -> bool:
         """Takes what is due and locks the gate; whether anything was."""
         if self.state != "due":
             return False
-        self.say("taken")
+        self.emit("taken")
         self.lock()
         return True
 
@@ -86,9 +88,10 @@ class Gate(Timed):
         if self.state != "locked" or self._started == self.sim.frame:
             return
         self._over()
+        # Rules ask after the timers, so that the newest question known here is the one of the row before.
         if self.left == 0 and not (self.once and self._asked >= self.sim.frame - 1):
             self.state = "ready"
-            self.say("ready")
+            self.emit("ready")
 
 
 class Grace(Gate):
@@ -103,8 +106,8 @@ class Grace(Gate):
 
     events = (*Gate.events, "hurt", "spared")
 
-    def channels(self) -> tuple[Shown, ...]:
-        return (*super().channels(), Shown("active", "active", "flag"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return (*super().channels(), ChannelSpec("active", "active", "flag"))
 
     @property
     def active(self) -> bool:
@@ -113,39 +116,12 @@ class Grace(Gate):
 
     def hurt(self, **data: float | str) -> bool:
         """A hurt: whether it counts, which starts the grace. The data goes into the event `hurt`."""
+        # Before asking, which notes this row: a touch is new where nobody asked in the row before.
         new = self._asked < self.sim.frame - 1
         if self.ask():
             self.take()
-            self.say("hurt", **data)
+            self.emit("hurt", **data)
             return True
         if new:
-            self.say("spared", left=self.left)
+            self.emit("spared", left=self.left)
         return False
-
-
-class Latch(Part):
-    """Fires once; `arm` makes it able to again. Channel: `armed`. Events: fired, armed."""
-
-    shown = (Shown("armed", "armed", "flag"),)
-    kept = ("armed",)
-    events = ("fired", "armed")
-
-    def __init__(self, sim: Sim, name: str, armed: bool = True) -> None:
-        super().__init__(sim, name)
-        if not isinstance(armed, bool):
-            raise ModelError(f"latch {name!r}: armed is True or False, not {armed!r}")
-        self.armed = armed
-
-    def fire(self) -> bool:
-        """Whether it was armed; it is not any more."""
-        if not self.armed:
-            return False
-        self.armed = False
-        self.say("fired")
-        return True
-
-    def arm(self) -> None:
-        """Makes it able to fire again."""
-        if not self.armed:
-            self.armed = True
-            self.say("armed")

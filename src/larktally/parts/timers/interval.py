@@ -1,23 +1,21 @@
-"""Intervals, delays and openings: every n frames, once after n frames, and open for n frames."""
+"""Intervals and delays: due every n frames, and once after n frames."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import Shown
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.condition import Condition
-from larktally.parts.timers.timed import Timed
+from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
 
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
-
-__all__ = ["Interval", "Delay", "Opening"]
+__all__ = ["Interval", "Delay"]
 
 
-class Interval(Timed):
+class Interval(CountedTimer):
     """Due every n frames for as long as a condition holds, from row 0 on.
 
     n = 3, with no condition:
@@ -43,7 +41,7 @@ class Interval(Timed):
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
         frames: Duration,
         *,
@@ -57,13 +55,14 @@ class Interval(Timed):
         self.otherwise, self.due = otherwise, False
         self._condition = Condition(self, runs_while)
 
-    kept = (*Timed.kept, "due")
+    state_fields = (*CountedTimer.state_fields, "due", "otherwise")
 
-    def channels(self) -> tuple[Shown, ...]:
-        return self._channels(Shown("left", "left", "count"), Shown("due", "due", "flag"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return self._channels(ChannelSpec("left", "left", "count"), ChannelSpec("due", "due", "flag"))
 
     def begin(self) -> None:
         self._condition.begin()
+        # At once, so that no frame is lost between two: n frames apart, whatever n.
         self._begin()
 
     def start(self) -> None:
@@ -71,6 +70,7 @@ class Interval(Timed):
         self._begin_anew()
 
     def step(self) -> None:
+        # Due is a matter of one row.
         self.due = False
         if not self._condition.holds():
             if self.otherwise == "reset" and self.running:
@@ -78,11 +78,11 @@ class Interval(Timed):
             return
         if self._over():
             self.due = True
-            self.say("due")
+            self.emit("due")
             self._begin()
 
 
-class Delay(Timed):
+class Delay(CountedTimer):
     """Due once, n frames after it was started, unless it is called off.
 
     n = 3, started in row 10:
@@ -102,25 +102,25 @@ class Delay(Timed):
 
     events: ClassVar[tuple[str, ...]] = ("started", "due", "called_off", "paused", "resumed", "stopped")
 
-    def __init__(self, sim: Sim, name: str, frames: Duration, *, style: Style = None) -> None:
+    def __init__(self, sim: SimProtocol, name: str, frames: Duration, *, style: Style = None) -> None:
         super().__init__(sim, name, frames, style)
         self.due = False
 
-    kept = (*Timed.kept, "due")
+    state_fields = (*CountedTimer.state_fields, "due")
 
-    def channels(self) -> tuple[Shown, ...]:
-        return self._channels(Shown("left", "left", "count"), Shown("due", "due", "flag"))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        return self._channels(ChannelSpec("left", "left", "count"), ChannelSpec("due", "due", "flag"))
 
     def start(self) -> None:
         """Starts it; one that waits already starts again."""
         self._begin_anew()
-        self.say("started", left=self.left)
+        self.emit("started", left=self.left)
 
     def call_off(self) -> bool:
         """Calls it off; whether it was waiting."""
         if not self.left:
             return False
-        self.say("called_off", left=self.left)
+        self.emit("called_off", left=self.left)
         self.left, self.running = 0, False
         return True
 
@@ -128,60 +128,4 @@ class Delay(Timed):
         self.due = False
         if self._over():
             self.due = True
-            self.say("due")
-
-
-class Opening(Timed):
-    """Open for n frames: what comes in them counts.
-
-    n = 3, opened in row 10: open in the rows 10, 11 and 12.
-
-    ====  =====  ======  ========
-    row   left   open    event
-    ====  =====  ======  ========
-    10    3      true    opened
-    11    2      true
-    12    1      true
-    13    0      false   closed
-    ====  =====  ======  ========
-
-    `runs_while`, text in the claim language read in the timers phase, lets its time run only while it holds.
-
-    Channels: `left` (frames), `open`. Events: opened, closed, taken, paused, resumed, stopped.
-    """
-
-    events: ClassVar[tuple[str, ...]] = ("opened", "closed", "taken", "paused", "resumed", "stopped")
-
-    def __init__(
-        self, sim: Sim, name: str, frames: Duration, *, runs_while: str | None = None, style: Style = None
-    ) -> None:
-        super().__init__(sim, name, frames, style)
-        self._condition = Condition(self, runs_while)
-
-    def channels(self) -> tuple[Shown, ...]:
-        return self._channels(Shown("left", "left", "count"), Shown("open", "is_open", "flag"))
-
-    @property
-    def is_open(self) -> bool:
-        """Whether it is open now."""
-        return self.left > 0
-
-    def begin(self) -> None:
-        self._condition.begin()
-
-    def open(self, **data: Any) -> None:
-        """Opens it for its whole length, anew where it is open."""
-        self._begin_anew()
-        self.say("opened", **data)
-
-    def take(self) -> bool:
-        """Takes what it is open for, and shuts it; whether it was open."""
-        if not self.left:
-            return False
-        self.left, self.running = 0, False
-        self.say("taken")
-        return True
-
-    def step(self) -> None:
-        if self.running and self._condition.holds() and self._over():
-            self.say("closed")
+            self.emit("due")

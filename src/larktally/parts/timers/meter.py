@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, ClassVar, TypeAlias
+from typing import ClassVar, TypeAlias
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.condition import Condition
 from larktally.timing import Duration, frames_in
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Meter", "Amount"]
 
@@ -46,11 +44,13 @@ class Meter(Part):
     """
 
     phase = "timers"
+    state_fields = ("exact", "most", "rate", "recovers", "recovers_after", "stuck_empty", "marks", "wait", "_taken_at")
+    derived_fields = ("amount", "_per_frame")
     events: ClassVar[tuple[str, ...]] = ("took", "gave", "emptied", "filled", "passed")
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
         most: Amount,
         *,
@@ -66,7 +66,10 @@ class Meter(Part):
         self.most = self._exact(most, "most")
         if self.most <= 0:
             raise ModelError(f"meter {name!r}: most is above 0, not {most!r}")
-        self.exact = self.most if start is None else self._exact(start, "start")
+        if start is None:
+            self.exact = self.most
+        else:
+            self.exact = self._exact(start, "start")
         if not 0 <= self.exact <= self.most:
             raise ModelError(f"meter {name!r} starts in [0, {self.most}], not at {start!r}")
         self.rate = self._exact(rate, "rate")
@@ -78,11 +81,19 @@ class Meter(Part):
         self.amount = float(self.exact)
         self._taken_at = -1
         self._per_frame: dict[Fraction, Fraction] = {}
+        # Held as text until the run begins: the channels that it names may not be there yet.
         self._condition = Condition(self, runs_while)
 
-    def channels(self) -> tuple[Shown, ...]:
-        shown = [Shown("", "amount", "number"), Shown("empty", "empty", "flag"), Shown("full", "full", "flag")]
-        return (*shown, *([Shown("wait", "wait", "count")] if self.recovers else []))
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        # The amount under the part's own name: `oil < 3` reads as it is said.
+        shown = [
+            ChannelSpec("", "amount", "number"),
+            ChannelSpec("empty", "empty", "flag"),
+            ChannelSpec("full", "full", "flag"),
+        ]
+        if self.recovers:
+            shown.append(ChannelSpec("wait", "wait", "count"))
+        return tuple(shown)
 
     @property
     def empty(self) -> bool:
@@ -107,7 +118,7 @@ class Meter(Part):
         taken = min(exact, self.exact)
         self.wait, self._taken_at = self.recovers_after, self.sim.frame
         if exact:
-            self.say("took", amount=_plain(taken))
+            self.emit("took", amount=_plain(taken))
         self._lead_to(self.exact - taken)
         return taken
 
@@ -116,7 +127,7 @@ class Meter(Part):
         exact = self._at_least_0(amount, "give")
         given = min(exact, self.most - self.exact)
         if exact:
-            self.say("gave", amount=_plain(given))
+            self.emit("gave", amount=_plain(given))
         self._lead_to(self.exact + given)
         return given
 
@@ -139,18 +150,7 @@ class Meter(Part):
                 change = self._per_frame[rate] = rate / self.sim.rate
             self._lead_to(self.exact + change)
 
-    def save(self) -> dict[str, Any]:
-        return {
-            "exact": str(self.exact),
-            "rate": str(self.rate),
-            "recovers": str(self.recovers),
-            "wait": self.wait,
-            "taken_at": self._taken_at,
-        }
-
-    def load(self, saved: dict[str, Any]) -> None:
-        self.exact, self.rate, self.recovers = (Fraction(saved[key]) for key in ("exact", "rate", "recovers"))
-        self.wait, self._taken_at = saved["wait"], saved["taken_at"]
+    def after_load(self) -> None:
         self.amount = float(self.exact)
 
     def _lead_to(self, wanted: Fraction) -> None:
@@ -161,11 +161,11 @@ class Meter(Part):
         self.exact, self.amount = now, float(now)
         for mark in self.marks if now > before else reversed(self.marks):
             if before < mark <= now or now <= mark < before:
-                self.say("passed", mark=_plain(mark), way="up" if now > before else "down")
+                self.emit("passed", mark=_plain(mark), way="up" if now > before else "down")
         if not now:
-            self.say("emptied")
+            self.emit("emptied")
         elif now == self.most:
-            self.say("filled")
+            self.emit("filled")
 
     def _at_least_0(self, amount: Amount, what: str) -> Fraction:
         exact = self._exact(amount, what)
@@ -181,9 +181,13 @@ class Meter(Part):
                 return Fraction(amount)
         except (ValueError, ZeroDivisionError):
             pass
-        hint = f"; write it as text, '{amount}'" if isinstance(amount, float) else ""
+        hint = ""
+        if isinstance(amount, float):
+            hint = f"; write it as text, '{amount}'"
         raise ModelError(f"meter {self.name!r}: {what} is exact: 3, '0.25' or '1/3', not {amount!r}{hint}")
 
 
 def _plain(amount: Fraction) -> int | float:
-    return amount.numerator if amount.denominator == 1 else float(amount)
+    if amount.denominator == 1:
+        return amount.numerator
+    return float(amount)

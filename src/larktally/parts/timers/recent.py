@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-from larktally.parts.guards import Guard, compile_guard, in_scope
-from larktally.parts.part import Part, Shown
+from larktally.language.reading import Guard, Scope, compile_guard, in_scope
+from larktally.parts.context import GuardContext, context_for
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.timing import Duration, frames_in
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Recent"]
 
@@ -31,10 +28,10 @@ class Recent(Part):
     """
 
     phase = "timers"
-    shown = (Shown("", "holds", "flag"),)
-    kept = ("holds", "left")
+    channel_specs = (ChannelSpec("", "holds", "flag"),)
+    state_fields = ("holds", "left", "keep")
 
-    def __init__(self, sim: Sim, name: str, when: str, keep: Duration) -> None:
+    def __init__(self, sim: SimProtocol, name: str, when: str, keep: Duration) -> None:
         super().__init__(sim, name)
         self.when = when
         self.keep = frames_in(keep, sim.rate, what=f"recent {name!r}:")
@@ -44,15 +41,16 @@ class Recent(Part):
 
     def forget(self) -> None:
         """Ends it at once: a hop has been taken from the edge."""
+        # Not 0: the condition may still hold in this row, and the next look would take it up again.
         self.holds, self.left = False, -1
 
     def begin(self) -> None:
         sim = self.sim
-        text = in_scope(self.when, self.scope, sim.words, sim.parts)
-        self._guard = compile_guard(text, sim.words, sim.sources, sim.count_said, f"recent {self.name!r}")
-        self._now = sim.now_for(self.name)
+        text = in_scope(self.when, self.scope, sim.names, sim.parts)
+        self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim.count_emitted), f"recent {self.name!r}")
+        self._now = context_for(sim, self.name, GuardContext)
 
-    def look(self) -> None:
+    def after_begin(self) -> None:
         self.step()
 
     def step(self) -> None:

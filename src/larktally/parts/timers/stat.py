@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, TypeAlias
+from typing import Any, ClassVar, Literal, TypeAlias
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.checks import number
 from larktally.timing import Duration, frames_in
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Stat", "Stacking"]
 
@@ -44,10 +42,12 @@ class Stat(Part):
     """
 
     phase = "timers"
-    shown = (Shown("", "value", "number"), Shown("modifiers", "count", "count"))
+    state_fields = ("_base", "_modifiers")
+    derived_fields = ("value",)
+    channel_specs = (ChannelSpec("", "value", "number"), ChannelSpec("modifiers", "count", "count"))
     events: ClassVar[tuple[str, ...]] = ("modified", "lapsed", "lifted")
 
-    def __init__(self, sim: Sim, name: str, base: float) -> None:
+    def __init__(self, sim: SimProtocol, name: str, base: float) -> None:
         super().__init__(sim, name)
         self._base = number(f"stat {name!r}", "base", base)
         self.value = self._base
@@ -61,6 +61,7 @@ class Stat(Part):
     @base.setter
     def base(self, base: float) -> None:
         self._base = number(f"stat {self.name!r}", "base", base)
+        # From the base and what holds now, every time: a value that is added to and taken from drifts.
         self._compute()
 
     @property
@@ -83,26 +84,33 @@ class Stat(Part):
         Raises ModelError for none or several of the three, for a stacking that does not exist, and where the same name
         comes again as another kind.
         """
-        said = [(kind, amount) for kind, amount in zip(_KINDS, (add, scale, set), strict=True) if amount is not None]
-        if len(said) != 1:
+        chosen = [(kind, amount) for kind, amount in zip(_KINDS, (add, scale, set), strict=True) if amount is not None]
+        # add and scale in one modifier would hang on which of the two comes first.
+        if len(chosen) != 1:
             raise ModelError(f"stat {self.name!r}: modifier {modifier!r} takes one of add=, scale= and set=")
         if stacking not in _STACKINGS:
             raise ModelError(f"stat {self.name!r}: stacking is one of {', '.join(_STACKINGS)}, not {stacking!r}")
-        kind, amount = said[0][0], number(f"stat {self.name!r}", said[0][0], said[0][1])
+        kind, amount = chosen[0][0], number(f"stat {self.name!r}", chosen[0][0], chosen[0][1])
         what = f"modifier {modifier!r} of stat {self.name!r}:"
-        left = -1 if frames is None else frames_in(frames, self.sim.rate, least=1, what=what)
+        if frames is None:
+            left = -1
+        else:
+            left = frames_in(frames, self.sim.rate, least=1, what=what)
         new = {"name": modifier, "kind": kind, "amount": amount, "left": left, "started": self.sim.frame}
         self._stack(new, stacking)
-        self.say("modified", modifier=modifier, kind=kind, amount=amount)
+        self.emit("modified", modifier=modifier, kind=kind, amount=amount)
         self._compute()
 
     def lift(self, modifier: str) -> bool:
         """Takes every modifier of that name away; whether there was one."""
-        kept = [one for one in self._modifiers if one["name"] != modifier]
+        kept = []
+        for one in self._modifiers:
+            if one["name"] != modifier:
+                kept.append(one)
         lifted = len(kept) < len(self._modifiers)
         if lifted:
             self._modifiers = kept
-            self.say("lifted", modifier=modifier)
+            self.emit("lifted", modifier=modifier)
             self._compute()
         return lifted
 
@@ -118,14 +126,10 @@ class Stat(Part):
         if lapsed:
             self._modifiers = [one for one in self._modifiers if one["left"] != 0]
             for one in lapsed:
-                self.say("lapsed", modifier=one["name"])
+                self.emit("lapsed", modifier=one["name"])
             self._compute()
 
-    def save(self) -> dict[str, Any]:
-        return {"base": self._base, "modifiers": [dict(one) for one in self._modifiers]}
-
-    def load(self, saved: dict[str, Any]) -> None:
-        self._base, self._modifiers = saved["base"], [dict(one) for one in saved["modifiers"]]
+    def after_load(self) -> None:
         self._compute()
 
     def _stack(self, new: dict[str, Any], stacking: str) -> None:
@@ -141,7 +145,10 @@ class Stat(Part):
             old.update(amount=new["amount"], left=new["left"], started=new["started"])
         elif stacking == "extend":
             old["amount"] = new["amount"]
-            old["left"] = -1 if -1 in (old["left"], new["left"]) else old["left"] + new["left"]
+            if -1 in (old["left"], new["left"]):
+                old["left"] = -1
+            else:
+                old["left"] = old["left"] + new["left"]
         elif self._force(new) >= self._force(old):
             old.update(amount=new["amount"], left=new["left"], started=new["started"])
 

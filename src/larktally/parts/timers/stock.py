@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from larktally.errors import ModelError
-from larktally.parts.part import Shown
-from larktally.parts.timers.timed import Timed
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Stock"]
 
 
-class Stock(Timed):
+class Stock(CountedTimer):
     """`uses` uses; at 0 a refill of n frames starts by itself, and at its end the stock is full again.
 
     2 uses, n = 3, used in rows 10 and 12 and, too early, in row 13:
@@ -44,7 +42,7 @@ class Stock(Timed):
 
     def __init__(
         self,
-        sim: Sim,
+        sim: SimProtocol,
         name: str,
         uses: int,
         refill: Duration,
@@ -59,11 +57,13 @@ class Stock(Timed):
         self.most, self.by_itself, self.while_refilling = uses, by_itself, while_refilling
         self.stock = uses
 
-    kept = (*Timed.kept, "stock")
+    state_fields = (*CountedTimer.state_fields, "stock", "most", "by_itself", "while_refilling")
 
-    def channels(self) -> tuple[Shown, ...]:
+    def channels(self) -> tuple[ChannelSpec, ...]:
         return self._channels(
-            Shown("", "stock", "count"), Shown("left", "left", "count"), Shown("refilling", "refilling", "flag")
+            ChannelSpec("", "stock", "count"),
+            ChannelSpec("left", "left", "count"),
+            ChannelSpec("refilling", "refilling", "flag"),
         )
 
     @property
@@ -79,12 +79,13 @@ class Stock(Timed):
     def use(self) -> bool:
         """Uses one where it may; whether it did. A use that may not be is an event `refused`."""
         if not self.ready:
-            self.say("refused", left=self.left)
+            self.emit("refused", left=self.left)
             return False
         self.stock -= 1
-        self.say("used", stock=self.stock)
+        # Before `empty`, which is what this use led to.
+        self.emit("used", stock=self.stock)
         if self.stock == 0:
-            self.say("empty")
+            self.emit("empty")
             if self.by_itself:
                 self.refill()
         return True
@@ -94,13 +95,13 @@ class Stock(Timed):
         if self.left or self.stock == self.most:
             return False
         self._begin_anew()
-        self.say("refilling", left=self.left)
+        self.emit("refilling", left=self.left)
         return True
 
     def fill(self) -> None:
         """Full at once."""
         self.left, self.running, self.stock = 0, False, self.most
-        self.say("full")
+        self.emit("full")
 
     def step(self) -> None:
         if self.running and self._over():

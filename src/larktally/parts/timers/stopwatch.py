@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
 from larktally.errors import ModelError
-from larktally.parts.part import Part, Shown
-from larktally.parts.timers.timed import SUM
+from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.timers.counted import SUM
 from larktally.summed import Style, as_style
 from larktally.timing import Rounding, whole_seconds
-
-if TYPE_CHECKING:
-    from larktally.parts.sim import Sim
 
 __all__ = ["Stopwatch"]
 
@@ -41,11 +39,11 @@ class Stopwatch(Part):
     """
 
     phase = "timers"
-    kept = ("count", "running", "sum", "laps", "_lapped", "_started")
+    state_fields = ("count", "running", "sum", "laps", "_lapped", "_started", "show")
     events: ClassVar[tuple[str, ...]] = ("started", "lap", "finished", "paused", "resumed", "stopped")
 
     def __init__(
-        self, sim: Sim, name: str, *, show: Rounding = "down", running: bool = False, style: Style = None
+        self, sim: SimProtocol, name: str, *, show: Rounding = "down", running: bool = False, style: Style = None
     ) -> None:
         super().__init__(sim, name)
         if show not in ("up", "down", "nearest"):
@@ -57,15 +55,21 @@ class Stopwatch(Part):
         self.laps = 0
         self._lapped = 0
         self._started = -1
-        self._step = self.style.kind(float(1 / sim.rate)) if self.style is not None else np.float64(0.0)
+        if self.style is not None:
+            # The one float that a game adds in each frame, made once: rounded to its width as the game rounds it.
+            self._step = self.style.kind(float(1 / sim.rate))
+        else:
+            self._step = np.float64(0.0)
 
-    def channels(self) -> tuple[Shown, ...]:
+    def channels(self) -> tuple[ChannelSpec, ...]:
         shown = (
-            Shown("count", "count", "count"),
-            Shown("running", "running", "flag"),
-            Shown("seconds", "seconds", "count"),
+            ChannelSpec("count", "count", "count"),
+            ChannelSpec("running", "running", "flag"),
+            ChannelSpec("seconds", "seconds", "count"),
         )
-        return (*shown, SUM) if self.style is not None else shown
+        if self.style is not None:
+            return (*shown, SUM)
+        return shown
 
     @property
     def seconds(self) -> int:
@@ -80,7 +84,7 @@ class Stopwatch(Part):
         """Starts from 0; a running one starts again."""
         self.count, self.sum, self.laps, self._lapped = 0, 0.0, 0, 0
         self.running, self._started = True, self.sim.frame
-        self.say("started")
+        self.emit("started")
 
     def restart(self) -> None:
         """Starts again from 0."""
@@ -91,32 +95,32 @@ class Stopwatch(Part):
         split = self.count - self._lapped
         self.laps += 1
         self._lapped = self.count
-        self.say("lap", number=self.laps, count=self.count, split=split)
+        self.emit("lap", number=self.laps, count=self.count, split=split)
         return split
 
     def finish(self) -> int:
         """Stops at a finish, where it runs; the frames counted."""
         if self.running:
             self.running = False
-            self.say("finished", count=self.count)
+            self.emit("finished", count=self.count)
         return self.count
 
     def pause(self) -> None:
         """Stands still from the next frame on."""
         if self.running:
             self.running = False
-            self.say("paused", count=self.count)
+            self.emit("paused", count=self.count)
 
     def resume(self) -> None:
         """Goes on from where it stands."""
         if not self.running:
             self.running = True
-            self.say("resumed", count=self.count)
+            self.emit("resumed", count=self.count)
 
     def stop(self) -> None:
         """Stops, and stands at 0 again."""
         if self.running or self.count:
-            self.say("stopped", count=self.count)
+            self.emit("stopped", count=self.count)
         self.running, self.count, self.sum = False, 0, 0.0
 
     def step(self) -> None:

@@ -1,0 +1,68 @@
+"""larktally shrink FILE.py[:NAME]: the fewest presses and frames with which a claim is still broken."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from larktally.claims.verdicts import Tally
+from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors
+from larktally.cli.progress import progress
+from larktally.explain.causes import causes_of_breaches, lines_by_claim
+from larktally.report import Report
+from larktally.runs.model_files import only_scenario
+from larktally.search.shrink import Shrunk, find_breach, shrink
+
+
+@click.command()
+@click.argument("target", metavar="FILE.py[:NAME]")
+@click.option("--claim", default="", metavar="NAME", help="The claim to break. [default: the first that is broken]")
+@click.option(
+    "--random", "tries", type=click.IntRange(1), metavar="N", help="First look for a breach in N random scripts."
+)
+@click.option("--most", default=500, show_default=True, type=click.IntRange(1), metavar="N", help="Runs to try.")
+@click.option(
+    "--out", type=click.Path(path_type=Path), metavar="FILE", help="Write its trace, or, as .csv, its script."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print the outcome as JSON.")
+@report_errors
+def command(target: str, claim: str, tries: int | None, most: int, out: Path | None, as_json: bool) -> None:
+    """Look for the fewest presses and frames with which a scenario still breaks a claim.
+
+    Exit status 1 where one is found, since a claim is not kept; 0 where no random script breaks one.
+    """
+    scenario = only_scenario(target)
+    if tries is not None:
+        with progress(f"{scenario.title}: random scripts") as on_progress:
+            searched = find_breach(scenario, tries, claim, on_progress=on_progress)
+        if searched.broken is None:
+            found_none = {"claim": None, "tries": searched.tries, "untested": list(searched.untested)}
+            if as_json:
+                print_json(found_none)
+            else:
+                click.echo(f"{scenario.title}: {searched}")
+            return
+        scenario = searched.broken
+    with progress(f"{scenario.title}: smaller runs") as on_progress:
+        found = shrink(scenario, claim, most, on_progress=on_progress)
+    if out is not None:
+        if out.suffix == ".csv":
+            found.scenario.inputs.to_csv(out)
+        else:
+            found.trace.save(out)
+    if as_json:
+        print_json(found.plain())
+    else:
+        _print(found)
+        if out is not None:
+            click.echo(f"→ {out}")
+    exit_with(NOT_KEPT)
+
+
+def _print(found: Shrunk) -> None:
+    from larktally.views.terminal import console, print_report
+
+    causes = lines_by_claim(causes_of_breaches(found.trace, found.scenario, Tally([found.result])))
+    headline = Report.of_lines(found.headline.splitlines())
+    print_report(console(), headline + found.result.report(causes.get(found.result.name, ())))

@@ -1,0 +1,67 @@
+"""Options of every command that reads a trace file: a rate, or a mapping for a log from elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from larktally.comparing.tolerance import Tolerance
+from larktally.errors import LarkTallyError
+
+__all__ = ["reading_options", "tolerance_option", "tolerances"]
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def reading_options(command: F) -> F:
+    """Adds --rate and --mapping."""
+    command = click.option(
+        "--rate", metavar="R", help="Frames per second of a file that carries no rate (a CSV, a log)."
+    )(command)
+    return click.option(
+        "--mapping",
+        metavar="MAP.toml",
+        type=click.Path(path_type=Path),
+        help="How to read a log from elsewhere as a trace.",
+    )(command)
+
+
+def tolerance_option(command: F) -> F:
+    """Adds --tolerance."""
+    return click.option(
+        "--tolerance",
+        "allowed",
+        multiple=True,
+        metavar="[PATTERN=]N",
+        help="How far numbers may be apart: 0.01, 'wick.*=0.01', 'wick.x=1e-9r' (a share), 'wick.x=4u' (float64 steps). "
+        "[default: not at all]",
+    )(command)
+
+
+def tolerances(allowed: tuple[str, ...]) -> dict[str, Tolerance] | None:
+    """What --tolerance says, by channel pattern."""
+    if not allowed:
+        return None
+    found = {}
+    for one in allowed:
+        pattern, _, number = one.rpartition("=")
+        found[pattern or "*"] = _tolerance(one, number)
+    return found
+
+
+def _tolerance(text: str, number: str) -> Tolerance:
+    try:
+        if number.endswith("r"):
+            return Tolerance(relative=float(number[:-1]))
+        if number.endswith("u"):
+            return Tolerance(ulps=int(number[:-1]))
+        return Tolerance(absolute=float(number))
+    except ValueError as error:
+        if isinstance(error, LarkTallyError):
+            raise
+        raise LarkTallyError(
+            f"--tolerance {text!r}: write a number, 0.01, a share, 1e-9r, or float64 steps, 4u, after PATTERN= where needed"
+        ) from None

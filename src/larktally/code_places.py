@@ -1,0 +1,86 @@
+"""Places in code, for messages: which files are the library's own, where in the user's code something came up, and what a
+lambda there says."""
+
+from __future__ import annotations
+
+import ast
+import functools
+import linecache
+import os
+import sys
+from pathlib import Path
+from types import CodeType, FrameType
+
+from larktally.textfmt import shortened
+
+__all__ = ["is_own", "lambda_text", "place_of", "place_of_caller", "place_of_code"]
+
+_PACKAGE = f"{Path(__file__).parent}{os.sep}"
+_DEMO = f"{_PACKAGE}demo{os.sep}"
+# What the language compiles for guards and rows, by the names that tracebacks give it.
+_COMPILED = ("larktally guard ", "larktally choice ", "larktally row")
+_TYPED_IN = ("<stdin", "<console", "<ipython")
+
+
+@functools.cache
+def is_own(file: str) -> bool:
+    """Whether a file is the library's own, or code that was made; what is typed in, and the demo's models, are a user's."""
+    if file.startswith(_COMPILED):
+        return True
+    # What dataclasses and the like compile has no file; what is typed at a prompt has none either.
+    if file.startswith("<"):
+        return not file.startswith(_TYPED_IN)
+    return file.startswith(_PACKAGE) and not file.startswith(_DEMO)
+
+
+def place_of(frame: FrameType) -> str:
+    """File and line of a frame: the file's name, or its path below the library's folder."""
+    file = Path(frame.f_code.co_filename)
+    name = file.name
+    if is_own(str(file)):
+        name = f"larktally/{file.relative_to(_PACKAGE)}"
+    return f"{name}:{frame.f_lineno}"
+
+
+def place_of_code(code: CodeType) -> str:
+    """File and first line of a function's code."""
+    return f"{Path(code.co_filename).name}:{code.co_firstlineno}"
+
+
+def place_of_caller() -> str:
+    """File and line of the innermost code that is being run and is not the library's own."""
+    frame = sys._getframe()
+    while frame.f_back is not None and is_own(frame.f_code.co_filename):
+        frame = frame.f_back
+    return place_of(frame)
+
+
+@functools.cache
+def lambda_text(code: CodeType) -> str:
+    """What a lambda computes, as it is written in its file: `wick.grounded`; "" where that cannot be read.
+
+    >>> lambda_text((lambda x: x < 3 and not x == 2).__code__)
+    'x < 3 and (not x == 2)'
+    """
+    at = set()
+    for line, _, column, _ in code.co_positions():
+        if line is not None and column:
+            at.add((line, column))
+    for node in _lambdas_of(code.co_filename):
+        inside = set()
+        for one in ast.walk(node.body):
+            if isinstance(one, ast.expr):
+                inside.add((one.lineno, one.col_offset))
+        if at & inside and len(node.args.args) == code.co_argcount:
+            return shortened(" ".join(ast.unparse(node.body).split()))
+    return ""
+
+
+@functools.cache
+def _lambdas_of(file: str) -> tuple[ast.Lambda, ...]:
+    """The lambdas of a file, the innermost first."""
+    try:
+        tree = ast.parse("".join(linecache.getlines(file)))
+    except (SyntaxError, ValueError):
+        return ()
+    return tuple(node for node in ast.walk(tree) if isinstance(node, ast.Lambda))[::-1]

@@ -1,0 +1,301 @@
+"""Two traces side by side: the first divergence, a summary of each channel, events moved, a lag, another rate."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from msgspec import structs
+
+from larktally.comparing.divergence import Divergence, first_divergence
+from larktally.comparing.lags import Lag, lag_of, late, stretch_of
+from larktally.comparing.moved_events import EventChange, event_changes
+from larktally.comparing.tolerance import Tolerance, Tolerances, apart, tolerances_for
+from larktally.errors import LarkTallyError
+from larktally.names import unknown_name
+from larktally.report import Block, Line, Report, Table
+from larktally.textfmt import shown_value
+from larktally.timing import Rate
+from larktally.traces.columns import Channel, Column
+from larktally.traces.events import EventLog
+from larktally.traces.trace import Trace
+
+__all__ = ["Comparison", "ChannelDifference", "compare", "renamed"]
+
+
+@dataclass(frozen=True, slots=True)
+class ChannelDifference:
+    """A channel that differs: the first row with both values, in how many rows, and for numbers the largest difference
+    with its row."""
+
+    channel: str
+    row: int
+    first: str
+    second: str
+    rows: int
+    largest: float | None
+    largest_row: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Two traces side by side. `identical` where every channel, event and input that both have agrees, within the
+    tolerances, in all rows. `late` is the lag that the whole run has, `lags` those of single channels; `stretch` the
+    factor between their frames where one runs through the same values at another pace."""
+
+    a: Trace
+    b: Trace
+    divergence: Divergence | None
+    channels: tuple[ChannelDifference, ...]
+    events: tuple[EventChange, ...]
+    only_a: tuple[str, ...]
+    only_b: tuple[str, ...]
+    lags: tuple[Lag, ...]
+    late: int | None
+    stretch: Fraction | None
+
+    @property
+    def identical(self) -> bool:
+        """Whether nothing differs in what both have, and both have the same channels."""
+        return self.divergence is None and not self.only_a and not self.only_b
+
+    def plain(self) -> dict[str, Any]:
+        """The comparison as plain data, for JSON."""
+        return {
+            "identical": self.identical,
+            "rows": [self.a.rows, self.b.rows],
+            "rates": [self.a.header.rate_text, self.b.header.rate_text],
+            "divergence": self.divergence.plain() if self.divergence else None,
+            "channels": [asdict(one) for one in self.channels],
+            "events": [{**asdict(one), "moved": one.moved} for one in self.events],
+            "only_a": list(self.only_a),
+            "only_b": list(self.only_b),
+            "lags": [asdict(one) for one in self.lags],
+            "late": self.late,
+            "stretch": str(self.stretch) if self.stretch is not None else None,
+        }
+
+    def report(self) -> Report:
+        """Where the two part, and what differs in each channel and event."""
+        if self.identical:
+            size = f"{self.a.rows} rows, {len(self.a.channels)} channels, {len(self.a.events)} events"
+            return Report.of_lines([f"identical: {size}"])
+        lines = [*self._rates(), *self._names()]
+        if self.divergence is None:
+            lines.append("what both have is identical")
+        else:
+            lines += str(self.divergence).splitlines()
+        if self.late is not None:
+            lines.append(f"the whole run is {late(self.late)}")
+        for lag in self.lags:
+            if self.late is None or lag.frames != self.late:
+                lines.append(str(lag))
+        blocks: list[Block] = [Line(line) for line in lines]
+        if self.channels:
+            shown = []
+            for one in self.channels[:MOST_SHOWN]:
+                shown.append(_line(one))
+            head = ["channel", "rows", "first", "was", "now", "largest difference"]
+            blocks += [Line("channels that differ:"), Table(head, shown, frozenset(range(len(head))) - {1}, indent=1)]
+            blocks += _more(len(self.channels))
+        if self.events:
+            blocks.append(Line("events:"))
+            for change in self.events[:MOST_SHOWN]:
+                blocks.append(Line(str(change), indent=1))
+            blocks += _more(len(self.events))
+        return Report.of(blocks)
+
+    def __str__(self) -> str:
+        return self.report().text()
+
+    def _rates(self) -> list[str]:
+        if self.a.rate != self.b.rate and self.a.rate and self.b.rate:
+            return [f"another rate: {self.a.rate} frames/s was, {self.b.rate} now; rows at the same time are compared"]
+        if self.stretch is not None:
+            return [
+                f"another pace: {self.stretch} as many frames for the same values; was it recorded at another rate?"
+            ]
+        return []
+
+    def _names(self) -> list[str]:
+        lines = []
+        if self.only_a:
+            lines.append(f"channels that only the first has: {', '.join(self.only_a)}")
+        if self.only_b:
+            lines.append(f"channels that only the second has: {', '.join(self.only_b)}")
+        return lines
+
+
+# A first screen; the rest is in `channels`, and in --json.
+MOST_SHOWN = 20
+
+
+def compare(
+    a: Trace, b: Trace, tolerance: Tolerances = None, names: Mapping[str, str] | None = None, lags: bool = True
+) -> Comparison:
+    """Two traces compared channel by channel, row by row; `b` is judged by `a`.
+
+    `tolerance` is a number, a Tolerance, or one for each channel pattern; exact by default. `names` maps channels of `a`
+    to what `b` calls them. Traces at different rates are compared in the rows that fall at the same time. `lags=False`
+    leaves out the search for lags. Raises LarkTallyError for a name or pattern that matches nothing.
+    """
+    if names:
+        b = renamed(b, names, a)
+    # A log from elsewhere has events without sources and data; then they cannot be asked of the other trace either.
+    a, b = _by_name_only(a, b)
+    whole_a, whole_b = a, b
+    if a.rate and b.rate and a.rate != b.rate:
+        a, b = _at_same_times(a, b)
+    both = []
+    for name in a.channels:
+        if name in b.columns:
+            both.append(name)
+    allowed = tolerances_for(tolerance, both)
+    differences = _differences(a, b, allowed)
+    found: list[Lag] = []
+    stretch = None
+    if lags and differences:
+        columns = [(a.columns[one.channel], b.columns[one.channel], allowed[one.channel]) for one in differences]
+        found = []
+        for lag in (lag_of(*columns_of) for columns_of in columns):
+            if lag is not None:
+                found.append(lag)
+        # Only where nothing is late, and the rates are said to be the same: a run at another pace is late everywhere.
+        if not found and whole_a is a:
+            stretch = stretch_of(columns)
+        else:
+            stretch = None
+    return Comparison(
+        whole_a,
+        whole_b,
+        first_divergence(a, b, allowed),
+        tuple(differences),
+        tuple(event_changes(a.events, b.events)),
+        _missing(a, b),
+        _missing(b, a),
+        tuple(found),
+        _common_lag(found, differences),
+        stretch,
+    )
+
+
+def renamed(trace: Trace, names: Mapping[str, str], other: Trace) -> Trace:
+    """A trace under another's channel names; raises LarkTallyError for a name that neither has."""
+    for mine, theirs in names.items():
+        if mine not in other.columns:
+            raise LarkTallyError(unknown_name("channel", mine, other.channels, "the first trace") + " (in names=)")
+        if theirs not in trace.columns:
+            raise LarkTallyError(unknown_name("channel", theirs, trace.channels, "the second trace") + " (in names=)")
+    back = {theirs: mine for mine, theirs in names.items()}
+    columns = {}
+    for name, column in trace.columns.items():
+        new = back.get(name, name)
+        columns[new] = Column(Channel(new, column.channel.kind, column.channel.labels), column.stored)
+    header = structs.replace(trace.header, channels=tuple(column.channel for column in columns.values()))
+    return Trace(header, columns, trace.inputs, trace.events, trace.rows)
+
+
+def _differences(a: Trace, b: Trace, allowed: Mapping[str, Tolerance]) -> list[ChannelDifference]:
+    rows = min(a.rows, b.rows)
+    found = []
+    for name, tolerance in allowed.items():
+        one, other = a.columns[name], b.columns[name]
+        wrong = apart(one, other, rows, tolerance)
+        if wrong.any():
+            row = int(wrong.argmax())
+            largest, largest_row = _largest(one, other, wrong)
+            count = int(np.count_nonzero(wrong))
+            found.append(
+                ChannelDifference(
+                    name, row, shown_exactly(one, row), shown_exactly(other, row), count, largest, largest_row
+                )
+            )
+    return sorted(found, key=lambda one: one.row)
+
+
+def _largest(a: Column, b: Column, wrong: npt.NDArray[np.bool_]) -> tuple[float | None, int | None]:
+    if a.channel.kind not in ("number", "count") or b.channel.kind not in ("number", "count"):
+        return None, None
+    rows = np.flatnonzero(wrong)
+    with np.errstate(all="ignore"):
+        off = np.abs(b.stored[rows].astype(np.float64) - a.stored[rows].astype(np.float64))
+    # A NaN against a number is as far apart as it can be; left as it is, it would hide the others.
+    off = np.where(np.isnan(off), np.inf, off)
+    return float(off.max()), int(rows[off.argmax()])
+
+
+def shown_exactly(column: Column, row: int) -> str:
+    """A value as divergences show it: floats in full."""
+    value = column.at(row)
+    if isinstance(value, float):
+        return repr(value)
+    return shown_value(value)
+
+
+def _common_lag(lags: list[Lag], differences: list[ChannelDifference]) -> int | None:
+    """The lag that every channel that differs has, where there are several."""
+    # One channel that is late is that channel's; the run is late where every one is, by as much.
+    if len(lags) < 2 or len(lags) < len(differences):
+        return None
+    (frames, count), *_ = Counter(lag.frames for lag in lags).most_common(1)
+    if count == len(differences):
+        return frames
+    return None
+
+
+def _at_same_times(a: Trace, b: Trace) -> tuple[Trace, Trace]:
+    """The rows of both that fall at the same times, each as a trace of its own at the slower common rate."""
+    assert a.rate is not None and b.rate is not None
+    ratio = Fraction(a.rate) / Fraction(b.rate)
+    return _every(a, ratio.numerator), _every(b, ratio.denominator)
+
+
+def _by_name_only(a: Trace, b: Trace) -> tuple[Trace, Trace]:
+    """Both with events that have names alone, where one of them comes from a file that keeps no more (a CSV)."""
+    bare = []
+    for t in (a, b):
+        bare.append(not any(t.events.sources) and not any(t.events.data) and len(t.events) > 0)
+    if bare[0] == bare[1]:
+        return a, b
+    return a.changed(events=a.events.names_only()), b.changed(events=b.events.names_only())
+
+
+def _every(trace: Trace, n: int) -> Trace:
+    """Every n-th row; an event counts in the first such row at or after it."""
+    events = EventLog()
+    for row, name, source, text in trace.events.fields():
+        # Rounded up: an event falls into the next row that both have, and never before it happened.
+        if -(-row // n) * n < trace.rows:
+            events.append(-(-row // n), name, source, text)
+    header = structs.replace(trace.header, rate_text=str(Rate(Fraction(trace.header.rate_text) / n)))
+    return trace.taken(slice(None, None, n), events, header)
+
+
+def _line(one: ChannelDifference) -> list[str]:
+    if one.largest is None:
+        largest = ""
+    else:
+        largest = f"{one.largest:g} in row {one.largest_row}"
+    return [one.channel, str(one.rows), f"row {one.row}", one.first, one.second, largest]
+
+
+def _more(count: int) -> list[Line]:
+    if count > MOST_SHOWN:
+        return [Line(f"and {count - MOST_SHOWN} more", indent=1)]
+    return []
+
+
+def _missing(one: Trace, other: Trace) -> tuple[str, ...]:
+    """The channels of one that the other does not have; of a recording that kept only some, that says nothing."""
+    if other.header.filtered:
+        return ()
+    found = []
+    for name in one.channels:
+        if name not in other.columns:
+            found.append(name)
+    return tuple(found)

@@ -1,0 +1,313 @@
+"""What made a row what it is: the decisions of the machines, and who wrote what, in order.
+
+The recording is run again up to the row, and that one step is watched.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from larktally.claims.verdicts import Result, Tally
+from larktally.comparing.divergence import Divergence, part_of
+from larktally.errors import LarkTallyError
+from larktally.event import Event
+from larktally.explain.decisions import Watched, Why
+from larktally.explain.lines import written_by_lines
+from larktally.explain.noting_writers import Notes
+from larktally.explain.writes import Write
+from larktally.inputs.view import HELD_FROM
+from larktally.language.tree import ChannelRef, Text, walk
+from larktally.names import matching
+from larktally.parts.machine import Machine
+from larktally.parts.sim import Sim
+from larktally.report import Report
+from larktally.runs.live import Live, run_to
+from larktally.runs.scenario import Scenario
+from larktally.subjects.protocol import SubjectLike
+from larktally.textfmt import aligned, shown_value
+from larktally.timing import seconds_at
+from larktally.traces.trace import Trace
+
+__all__ = ["Causes", "causes", "causes_of_breaches", "causes_of_divergence", "lines_by_claim"]
+
+# A first screen: more claims than these are mostly broken by the same rows.
+MOST_EXPLAINED, MOST_TOLD = 3, 12
+
+
+@dataclass(frozen=True, slots=True)
+class Causes:
+    """What made row `row`: what each machine asked about decided, and each write of the channels asked about, in order.
+
+    `held` are the actions held in it, `events` what was emitted; `differing` the channels that this run has otherwise than
+    the recording: then it is another run that is explained. `note` says why nothing could be found out, where it could not.
+    """
+
+    row: int
+    seconds: float
+    held: tuple[str, ...]
+    decisions: tuple[Why, ...]
+    written: tuple[Write, ...]
+    events: tuple[str, ...]
+    differing: tuple[str, ...] = ()
+    note: str = ""
+
+    def lines(self, most: int | None = None) -> list[str]:
+        """The decisions and the writes, a line each; of the writes no more than `most`."""
+        lines = []
+        if self.note:
+            lines = [self.note]
+        lines += [line for why in self.decisions for line in str(why).removeprefix(f"row {self.row}, ").splitlines()]
+        table = []
+        for one in self.written[:most]:
+            table.append([one.phase, one.part, one.change, one.reason or one.place])
+        if table:
+            lines += aligned([["phase", "by", "set", "at, or why"], *table], left=True)
+        left = len(self.written) - len(table)
+        return lines + ([f"and {left} more: larktally why TRACE FILE.py {self.row}"] if left else [])
+
+    def told(self) -> str:
+        """The first of these lines, as they stand below a divergence."""
+        return "\n".join(["  what made it so now:", *(f"    {line}" for line in self.lines(MOST_TOLD))])
+
+    def report(self) -> Report:
+        """The row, what was decided and set in it, and what was emitted."""
+        lines = [f"row {self.row} ({self.seconds:.3f} s); held: {', '.join(self.held) or 'nothing'}"]
+        if self.differing:
+            lines.append(f"  another run than the recording: {', '.join(self.differing[:6])} came out otherwise")
+        lines += [f"  {line}" for line in self.lines() or ["nothing was decided or set"]]
+        return Report.of_lines([*lines, f"  events: {', '.join(self.events) or 'none'}"])
+
+    def __str__(self) -> str:
+        return self.report().text()
+
+    def plain(self) -> dict[str, Any]:
+        """The causes as plain data, for JSON."""
+        return {
+            "row": self.row,
+            "held": list(self.held),
+            "machines": [why.plain() for why in self.decisions],
+            "written": [one.plain() for one in self.written],
+            "events": list(self.events),
+            "differing": list(self.differing),
+            "note": self.note,
+        }
+
+
+def causes(trace: Trace, scenario: Scenario | SubjectLike, row: int, only: str | Iterable[str] | None = None) -> Causes:
+    """What made a row of a recording: the machines' decisions with what each guard read, and who set what, in order.
+
+    Of a sim: `only` are patterns of channels: the machines among them, and every write of the others. Without it all
+    machines are told, and of the other channels what the model's own functions set and what a body's motion changed. Of an
+    object of a user's own: each attribute that was set, and the line that did it; `only` keeps those called like the
+    channels, where there are any. Raises LarkTallyError for row 0, which no step made, for a row or a channel that is not
+    there, and for a program in another language.
+    """
+    if row == 0:
+        raise LarkTallyError("row 0 is the state after reset, which no step made; ask for row 1 or later")
+    trace.check_row(row)
+    if trace.header.program:
+        raise LarkTallyError(
+            "what a program in another language does in a step is not seen from here; ask its own debugger"
+        )
+    patterns = only
+    if isinstance(only, str):
+        patterns = [only]
+    if patterns is None:
+        names = None
+    else:
+        names = matching(trace.channels, patterns, "only=")
+    return causes_in(trace, scenario, {row: names})[row]
+
+
+def causes_in(
+    trace: Trace, scenario: Scenario | SubjectLike, asked: Mapping[int, Iterable[str] | None]
+) -> dict[int, Causes]:
+    """The causes of several rows from row 1 on, each with its channels (None for what `causes` tells by itself), found in
+    one run."""
+    rows = sorted(asked)
+    # Rows in order, so that one run serves them all.
+    live = run_to(trace, scenario, rows[0] - 1)
+    found: dict[int, Causes] = {}
+    for row in rows:
+        found[row] = _watched_step(trace, live.to(row - 1), asked[row])
+    return found
+
+
+def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Tally) -> dict[str, Causes]:
+    """For the first claims that are broken in a row: what made the channels that they read what they are there, by the
+    claim's name. Empty where the subject is a program in another language."""
+    wanted: dict[str, tuple[int, list[str]]] = {}
+    sim = bool(trace.header.order)
+    for result in tally.failed:
+        if result.breaches:
+            row = result.breaches[0].row
+        else:
+            row = None
+        names = []
+        if row:
+            names = _channels_read(result, trace, row)
+        if row and (names or not sim) and len(wanted) < MOST_EXPLAINED:
+            wanted[result.name] = (row, names)
+    # A program's own steps are not seen from here, and a run of it may take long.
+    if not wanted or trace.header.program:
+        return {}
+    asked: dict[int, list[str] | None] = {}
+    for row, names in wanted.values():
+        if not sim:
+            asked[row] = None
+        else:
+            # Two claims that break in one row are answered by one watched step.
+            asked[row] = [*(asked.get(row) or ()), *names]
+    found = _tried(trace, scenario, asked)
+    return {name: _narrowed(found[row], names, sim) for name, (row, names) in wanted.items()}
+
+
+def _tried(
+    trace: Trace, scenario: Scenario | SubjectLike, asked: Mapping[int, Iterable[str] | None]
+) -> dict[int, Causes]:
+    """The causes of several rows; a note in their place where the subject does not run again as it was recorded."""
+    try:
+        return causes_in(trace, scenario, asked)
+    except LarkTallyError as error:
+        # A story that cannot say why still says what: the verdict does not hang on the second run.
+        note = f"not found out: run again, it went otherwise: {error}"
+        found: dict[int, Causes] = {}
+        for row in asked:
+            found[row] = Causes(row, 0.0, (), (), (), (), (), note)
+        return found
+
+
+def _narrowed(found: Causes, names: list[str], sim: bool) -> Causes:
+    """The causes of some channels only."""
+    if not sim:
+        return replace(found, written=tuple(_about(list(found.written), names)))
+    decisions = tuple(one for one in found.decisions if {one.machine, f"{one.machine}.age"} & set(names))
+    return replace(found, decisions=decisions, written=tuple(one for one in found.written if one.channel in names))
+
+
+def lines_by_claim(causes: Mapping[str, Causes]) -> dict[str, list[str]]:
+    """What a story says of causes, by the claim's name."""
+    listed: dict[str, list[str]] = {}
+    for name, found in causes.items():
+        listed[name] = found.lines(MOST_TOLD)
+    return listed
+
+
+def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, found: Divergence | None) -> Causes | None:
+    """What made the channels that diverged what they are now; None where no channel did, or the subject is a
+    program in another language."""
+    if found is None:
+        return None
+    names = []
+    for name in (found.what, *found.also):
+        if name in replayed.columns and not name.startswith("seen:"):
+            names.append(name)
+    if not names or not 0 < found.row < replayed.rows or replayed.header.program:
+        return None
+    return _tried(replayed, scenario, {found.row: names})[found.row]
+
+
+def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:
+    """The channels that a claim reads, and those of the parts that emitted one of its events in a row."""
+    nodes = list(walk(result.claim.tree))
+    read = set()
+    for node in nodes:
+        if isinstance(node, ChannelRef):
+            read.add(node.name)
+    quoted = set()
+    for node in nodes:
+        if isinstance(node, Text):
+            quoted.add(node.value)
+    speakers = set()
+    for event in trace.events.between(row, row):
+        if event.name in quoted:
+            speakers.add(event.source)
+    found: list[str] = []
+    for name in trace.channels:
+        if name in read or part_of(trace, name) in speakers:
+            found.append(name)
+    return found
+
+
+def _watched_step(trace: Trace, live: Live, only: Iterable[str] | None) -> Causes:
+    """One step, watched: part by part in a sim, line by line in an object of a user's own."""
+    if isinstance(live.subject, Sim):
+        emitted, decided, written = _step_of_sim(live, only)
+    else:
+        emitted, written = written_by_lines(live.subject, live.row + 1, live.step)
+        decided, written = [], _about(written, only)
+    row, values, recorded = live.row, live.values, trace.row(live.row)
+    return Causes(
+        row,
+        seconds_at(row, live.scenario.rate),
+        tuple(name for name, column in trace.inputs.items() if abs(column[row]) >= HELD_FROM),
+        tuple(decided),
+        tuple(written),
+        tuple(_told(event) for event in emitted),
+        tuple(name for name, value in recorded.items() if not _alike(values.get(name), value)),
+    )
+
+
+def _step_of_sim(live: Live, only: Iterable[str] | None) -> tuple[list[Event], list[Why], list[Write]]:
+    """One step of a sim: its events, what the machines asked about decided, and the writes that are worth telling."""
+    sim = live.sim
+    # In the order in which they run, which is the order in which a reader wants them.
+    machines = []
+    for part in sim.parts.values():
+        if isinstance(part, Machine):
+            machines.append(part)
+    of_machines = set()
+    for part in machines:
+        for name in (part.name, f"{part.name}.age"):
+            of_machines.add(name)
+    names = set(sim.bindings if only is None else only)
+    watched = []
+    for part in machines:
+        if names & {part.name, f"{part.name}.age"}:
+            watched.append(Watched(part))
+    # A machine's state is told by its decision, which says more than that it was set.
+    notes = Notes(sim, [name for name in sim.bindings if name in names - of_machines])
+    emitted = live.step()
+    notes.end()
+    written = []
+    for one in notes.found:
+        if one.by_model or _worth_telling(one, only is None):
+            written.append(one)
+    return emitted, [one.why(live.row, emitted) for one in watched], written
+
+
+def _about(written: list[Write], only: Iterable[str] | None) -> list[Write]:
+    """The writes of attributes that are called like the channels asked for; all of them where none is."""
+    wanted = set()
+    for name in only or ():
+        wanted.add(name.rpartition(".")[2])
+    # An object's attributes need not be called like its channels: then all of them are told.
+    return [one for one in written if re.findall(r"\w+", one.channel)[-1] in wanted] or written
+
+
+def _alike(value: Any, recorded: Any) -> bool:
+    # NaN is like NaN here: both runs say that there is nothing.
+    return bool(value == recorded) or (value != value and recorded != recorded)
+
+
+def _told(event: Event) -> str:
+    """An event without what the decisions tell of it."""
+    data = event.data
+    if event.name == "changed":
+        data = {}
+    if event.source:
+        source = f" from {event.source}"
+    else:
+        source = ""
+    return event.name + source + "".join(f" {key}={shown_value(value)}" for key, value in data.items())
+
+
+def _worth_telling(written: Write, unasked: bool) -> bool:
+    """Whether what a part's own step set is told: where it changed something or says why; unasked only where both."""
+    changed, says_why = not _alike(written.before, written.after), bool(written.reason)
+    if unasked:
+        return changed and says_why
+    return changed or says_why

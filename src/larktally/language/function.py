@@ -1,0 +1,213 @@
+"""A function of the claim language: one object that is all of it.
+
+Its arguments and what they take, its result, how it is checked, computed on columns and on a row, judged, measured, and how
+a breach of it is told. Reading, type checking, both evaluators, the Python form, the stories and the docs' tables go by these
+objects; a new function is one object more, in `functions/`.
+"""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import ClassVar, Literal, TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+from larktally.language.columns import Array, Evaluator, Labels
+from larktally.language.judgement import Breach, Judgement
+from larktally.language.names import Names
+from larktally.language.rows import RowCompiler
+from larktally.language.tree import Call, Node, Place
+from larktally.language.typecheck import Checker
+
+__all__ = ["Argument", "Family", "Function", "Measure", "Property", "Signal", "Slack", "arguments", "signature"]
+
+Family: TypeAlias = Literal["signal", "property", "measure"]
+Slack: TypeAlias = "npt.NDArray[np.float64] | None"
+
+
+@dataclass(frozen=True, slots=True)
+class Argument:
+    """One argument.
+
+    `takes` is a kind of signal (number, flag, any, label), a name in quotes (channel, event, action, param, field,
+    state, text), quantity (a number, or a channel's name in quotes), compared (any signal, or a channel's name in quotes),
+    constant, measure, span0 and span1 (durations from 0 and from 1 frame on) or whole (a number of rows).
+    """
+
+    name: str
+    takes: str
+    needed: bool = True
+
+
+def arguments(text: str) -> tuple[Argument, ...]:
+    """Arguments as the tables write them: "x:number n:span0?", a question mark after what may be left out."""
+    found = []
+    for word in text.split():
+        name, takes = word.split(":")
+        found.append(Argument(name, takes.rstrip("?"), not takes.endswith("?")))
+    return tuple(found)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Function:
+    """What all functions have: a name, a meaning in one line, arguments by position and by name; `many` takes any number of
+    its one argument, two at least; `fits` checks what single arguments do not say."""
+
+    name: str
+    meaning: str
+    positional: tuple[Argument, ...] = ()
+    named: tuple[Argument, ...] = ()
+    many: bool = False
+    fits: Callable[[Checker, Call], None] | None = None
+    family: ClassVar[Family] = "signal"
+
+    def arguments_of(self, node: Call) -> Sequence[tuple[Argument, Node]]:
+        """Each argument of a call with what it takes."""
+        expected = self.positional
+        if self.many:
+            expected = self.positional * len(node.args)
+        pairs = list(zip(expected, node.args, strict=False))
+        given = dict(node.named)
+        for one in self.named:
+            if one.name in given:
+                pairs.append((one, given[one.name]))
+        return pairs
+
+    def call(self, args: tuple[Node, ...], named: Mapping[str, Node], place: Place = (0, 0)) -> Node:
+        """The node that a call of it is; named arguments in the order of its table, so that equal calls are equal trees."""
+        listed = []
+        for one in self.named:
+            if one.name in named:
+                listed.append((one.name, named[one.name]))
+        in_order = tuple(listed)
+        return Call(self.name, args, in_order, place)
+
+    def check(self, checker: Checker, node: Call) -> None:
+        """Raises ClaimError for what does not fit together."""
+        if self.fits is not None:
+            self.fits(checker, node)
+
+    def kind_of(self, checker: Checker, node: Call) -> str:
+        """The kind of its result."""
+        return self.family
+
+    def labels_of(self, names: Names, node: Call, inner: Callable[[Node], Labels]) -> Labels:
+        """The strings that its codes index, where its result is a label; `inner` tells those of an argument."""
+        return None
+
+    def on_columns(self, read: Evaluator, node: Call) -> Array:
+        """Its value in every row; only signals have one."""
+        raise NotImplementedError(self.name)
+
+    def on_row(self, compiler: RowCompiler, node: Call) -> ast.expr | None:
+        """The syntax of its value in a single row, None where that row alone does not tell."""
+        return None
+
+    def slack_of(self, read: Evaluator, node: Call) -> Slack:
+        """Its margin in every row, None where it is no condition that has one."""
+        return None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Signal(Function):
+    """A value in each row.
+
+    `columns` computes it for all rows; `row` for one, where that row alone tells it. `result` is the kind, or the index of
+    the argument whose kind it has. `labels` are the labels of its result; `slack` its margin where it is a condition that has
+    one; `observed` says that it is read off the trace, so that a story gives it a column of its own.
+    """
+
+    result: str | int | Callable[[Checker, Call], str]
+    columns: Callable[[Evaluator, Call], Array]
+    row: Callable[[RowCompiler, Call], ast.expr] | None = None
+    labels: Callable[[Names, Call, Callable[[Node], Labels]], Labels] | None = None
+    slack: Callable[[Evaluator, Call], npt.NDArray[np.float64]] | None = None
+    observed: bool = False
+    builds: Callable[[tuple[Node, ...], Place], Node] | None = None
+
+    def call(self, args: tuple[Node, ...], named: Mapping[str, Node], place: Place = (0, 0)) -> Node:
+        if self.builds is not None:
+            return self.builds(args, place)
+        # Named outright: a dataclass with slots is made anew by its decorator, and a bare super() would look for the old one.
+        return Function.call(self, args, named, place)
+
+    def kind_of(self, checker: Checker, node: Call) -> str:
+        if isinstance(self.result, str):
+            return self.result
+        if isinstance(self.result, int):
+            return checker.kind(node.args[self.result])
+        return self.result(checker, node)
+
+    def labels_of(self, names: Names, node: Call, inner: Callable[[Node], Labels]) -> Labels:
+        if self.labels is None:
+            return None
+        return self.labels(names, node, inner)
+
+    def on_columns(self, read: Evaluator, node: Call) -> Array:
+        return self.columns(read, node)
+
+    def on_row(self, compiler: RowCompiler, node: Call) -> ast.expr | None:
+        if self.row is None:
+            return None
+        return self.row(compiler, node)
+
+    def slack_of(self, read: Evaluator, node: Call) -> Slack:
+        if self.slack is None:
+            return None
+        return self.slack(read, node)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Property(Function):
+    """A verdict over a whole trace.
+
+    `judge` computes it. `case` is what one case of it is called, and its plural; `raised_by` the condition without which no
+    case arises, for the message of an untested claim. Of a breach: `how` is the end of the sentence that names its rows,
+    `reason` the whole sentence where no single row says it, `answer` the row in which what was awaited came after all.
+    `final` is the first row in which the claim is broken whatever comes later; None where a breach is none for good.
+    """
+
+    family: ClassVar[Family] = "property"
+    judge: Callable[[Evaluator, Call], Judgement]
+    case: tuple[str, str] = ("case", "cases")
+    raised_by: Callable[[Call], Node] | None = None
+    never_raised: str = "never held"
+    how: Callable[[Evaluator, Call, Breach], str] | None = None
+    reason: Callable[[Evaluator, Call], str] | None = None
+    answer: Callable[[Evaluator, Call, int], int | None] | None = None
+    final: Callable[[Evaluator, Call, Judgement], int | None] | None = None
+
+    def first_final_row(self, read: Evaluator, node: Call, judgement: Judgement) -> int | None:
+        """The first row in which a broken claim is broken whatever comes later; None where more rows may still mend it."""
+        if judgement.verdict != "broken" or self.final is None:
+            return None
+        return self.final(read, node, judgement)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Measure(Function):
+    """One number read off a whole trace; NaN stands for what never happened.
+
+    `value` computes it from its arguments' arrays; `row` is the row that the number was read off, or in which the stretch
+    or gap that it is begins (`spans` says that it is one), None where no single row has it.
+    """
+
+    family: ClassVar[Family] = "measure"
+    value: Callable[..., float]
+    row: Callable[..., int | None] | None = None
+    spans: bool = False
+    per_second: bool = False
+
+
+def signature(function: Function) -> str:
+    """How a function is called, for messages: `follows(a, p, within=…, [after=…], [unless=…])`."""
+    if function.many:
+        return f"{function.name}(a, b, …)"
+    words = []
+    for one in function.positional:
+        words.append(one.name if one.needed else f"[{one.name}]")
+    words += [f"{one.name}=…" if one.needed else f"[{one.name}=…]" for one in function.named]
+    return f"{function.name}({', '.join(words)})"

@@ -1,0 +1,102 @@
+"""Properties of rows one by one: in every row, in none, in some, in one that is named."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from larktally.language.columns import Evaluator
+from larktally.language.function import Property, arguments
+from larktally.language.functions.per_row import IMPLIES
+from larktally.language.judgement import Breach, Judgement
+from larktally.language.judging import first_breach_row, in_rows, last_row_of, one_case, pairs, rows_of
+from larktally.language.margins import least, slack, slack_of_not
+from larktally.language.tree import Call, Node, to_text
+
+__all__ = ["PROPERTIES"]
+
+
+def _implication(node: Call) -> Call | None:
+    """The condition of an `always`, where it is an implication: then only rows in which its premise holds are cases."""
+    condition = node.args[0]
+    if isinstance(condition, Call) and condition.name == IMPLIES.name:
+        return condition
+    return None
+
+
+def _always(read: Evaluator, node: Call) -> Judgement:
+    implication = _implication(node)
+    if implication is not None:
+        a, b = (read.flags(arg) for arg in implication.args)
+        wrong = rows_of(a & ~b)
+        margin = least(slack(read, implication.args[1]), a)
+        return Judgement(int(np.count_nonzero(a)), len(wrong), pairs(wrong, wrong), 0, margin, True)
+    wrong = rows_of(~read.flags(node.args[0]))
+    return Judgement(read.rows, len(wrong), in_rows(wrong), margin=least(slack(read, node.args[0])))
+
+
+def _premise(node: Call) -> Node:
+    implication = _implication(node)
+    if implication is None:
+        return node.args[0]
+    return implication.args[0]
+
+
+def _never(read: Evaluator, node: Call) -> Judgement:
+    wrong = rows_of(read.flags(node.args[0]))
+    return Judgement(read.rows, len(wrong), in_rows(wrong), margin=least(slack_of_not(read, node.args[0])))
+
+
+def _eventually(read: Evaluator, node: Call) -> Judgement:
+    found = slack(read, node.args[0])
+    if found is None or not len(found):
+        margin = None
+    else:
+        margin = float(found.max())
+    return one_case(read, bool(read.flags(node.args[0]).any()), last_row_of(read), margin)
+
+
+def _at(read: Evaluator, node: Call) -> Judgement:
+    row = read.frames(node.args[0])
+    if row >= read.rows:
+        return Judgement(1, open=1, waiting=Breach(row, row))
+    found = slack(read, node.args[1])
+    if found is None:
+        margin = None
+    else:
+        margin = float(found[row])
+    return one_case(read, bool(read.flags(node.args[1])[row]), row, margin)
+
+
+PROPERTIES = (
+    Property(
+        name="always",
+        positional=arguments("p:flag"),
+        meaning="p in every row",
+        judge=_always,
+        case=("row", "rows"),
+        raised_by=_premise,
+        final=first_breach_row,
+    ),
+    Property(
+        name="never",
+        positional=arguments("p:flag"),
+        meaning="p in no row",
+        judge=_never,
+        case=("row", "rows"),
+        final=first_breach_row,
+    ),
+    Property(
+        name="eventually",
+        positional=arguments("p:flag"),
+        meaning="p in some row",
+        judge=_eventually,
+        reason=lambda read, node: f"{to_text(node.args[0])} never held",
+    ),
+    Property(
+        name="at",
+        positional=arguments("k:span0 p:flag"),
+        meaning="p in row k",
+        judge=_at,
+        final=first_breach_row,
+    ),
+)

@@ -1,0 +1,48 @@
+"""What a property comes to over one trace: cases, how many failed, which first, how many stayed open."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+__all__ = ["Breach", "Judgement", "LISTED", "Verdict"]
+
+Verdict: TypeAlias = Literal["kept", "broken", "untested", "unfinished"]
+LISTED = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Breach:
+    """Where a claim failed: the row that raised the case, and the row in which it failed; None for neither."""
+
+    trigger: int | None
+    row: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """A property over one trace: cases that arose, how many failed, the first of them, how many stayed open.
+
+    `margin` is the signed slack of the one comparison that was judged, negative where broken; None where there is none.
+    `waiting` is, where some stayed open, the row that raised the first of them and the row in which all are decided, None
+    where no row is sure to be that.
+    """
+
+    cases: int
+    broken: int = 0
+    breaches: tuple[Breach, ...] = ()
+    open: int = 0
+    margin: float | None = None
+    may_be_untested: bool = False
+    waiting: Breach | None = None
+
+    @property
+    def verdict(self) -> Verdict:
+        """broken, else unfinished, else untested, else kept."""
+        if self.broken:
+            return "broken"
+        if self.open:
+            return "unfinished"
+        if self.may_be_untested and not self.cases:
+            return "untested"
+        return "kept"

@@ -1,0 +1,102 @@
+"""What the properties of the language share: rows as breaches, open cases, and the words of a breach.
+
+R is the number of rows, the last row is R - 1. Breaches come in the order of their trigger, or of their row where there is
+none.
+"""
+
+from __future__ import annotations
+
+from typing import TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+from larktally.language.columns import Array, Evaluator
+from larktally.language.judgement import LISTED, Breach, Judgement
+from larktally.language.tree import Call, Node
+from larktally.timing import seconds_at
+
+__all__ = [
+    "Rows",
+    "first_breach_row",
+    "in_rows",
+    "last_row_of",
+    "one_case",
+    "pairs",
+    "plural",
+    "row_text",
+    "rows_of",
+    "waiting_for",
+]
+
+Rows: TypeAlias = npt.NDArray[np.int64]
+
+
+def rows_of(flags: Array) -> Rows:
+    """The rows that hold."""
+    return np.flatnonzero(flags)
+
+
+def in_rows(rows: Rows) -> tuple[Breach, ...]:
+    """A breach in each row, without a trigger."""
+    found = []
+    # As Python ints: a breach stands in JSON and in messages. Those after the first hundred are counted, not listed.
+    for row in rows[:LISTED].tolist():
+        found.append(Breach(None, row))
+    return tuple(found)
+
+
+def pairs(triggers: Rows, rows: Rows) -> tuple[Breach, ...]:
+    """A breach for each trigger, in its row."""
+    listed = zip(triggers[:LISTED].tolist(), rows[:LISTED].tolist(), strict=True)
+    found = []
+    for trigger, row in listed:
+        found.append(Breach(trigger, row))
+    return tuple(found)
+
+
+def waiting_for(opened: Rows, width: int | None) -> Breach | None:
+    """The first of the rows with an open case, and the row that decides the last one, `width` rows after it."""
+    if not len(opened):
+        return None
+    return Breach(int(opened[0]), None if width is None else int(opened[-1]) + width)
+
+
+def last_row_of(read: Evaluator) -> int | None:
+    """The last row, None where there is none."""
+    if read.rows:
+        return read.rows - 1
+    return None
+
+
+def one_case(read: Evaluator, kept: bool, row: int | None, margin: float | None = None) -> Judgement:
+    """One case that is decided."""
+    return Judgement(1, int(not kept), () if kept else (Breach(None, row),), margin=margin)
+
+
+def first_breach_row(read: Evaluator, node: Call, judgement: Judgement) -> int | None:
+    """The first row of a breach: the row in which it is known, for most properties."""
+    return min((breach.row for breach in judgement.breaches if breach.row is not None), default=None)
+
+
+def row_text(read: Evaluator, row: int) -> str:
+    """A row with its time, where a rate is known: row 52 (0.867 s)."""
+    rate = read.names.rate
+    if rate is None:
+        return f"row {row}"
+    return f"row {row} ({seconds_at(row, rate):.3f} s)"
+
+
+def plural(count: int, word: str) -> str:
+    """1 row, 2 rows."""
+    if count == 1:
+        return f"{count} {word}"
+    return f"{count} {word}s"
+
+
+def first_from(read: Evaluator, condition: Node, row: int) -> int | None:
+    """The first row from `row` on in which a condition holds, None where it does not."""
+    later = np.flatnonzero(read.flags(condition)[row:])
+    if len(later):
+        return row + int(later[0])
+    return None

@@ -1,0 +1,50 @@
+"""What a claim or a text guard may name: the channels, actions, events and settings of one trace or one sim."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
+
+from larktally.language.tree import Flag, Node, Number, Operation, Text
+from larktally.timing import Rate
+from larktally.traces.columns import Channel
+from larktally.traces.trace import Trace
+
+__all__ = ["Names", "names_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Names:
+    """The names that exist; `where` is how messages call the thing that has them."""
+
+    channels: Mapping[str, Channel]
+    actions: Collection[str] = ()
+    events: Collection[str] = ()
+    settings: Mapping[str, object] = field(default_factory=dict)
+    rate: Rate | None = None
+    where: str = "this trace"
+
+    def setting(self, name: str) -> Node:
+        """A setting as a constant of the language."""
+        value = self.settings[name]
+        if isinstance(value, bool):
+            return Flag(value)
+        if isinstance(value, int | float):
+            # The tree has no negative numbers: a sign is an operation, as in the text.
+            if value >= 0:
+                return Number(value)
+            return Operation("neg", (Number(-value),))
+        return Text(str(value))
+
+
+def names_of(trace: Trace) -> Names:
+    """The names that a trace holds: what was declared, and what occurred."""
+    header = trace.header
+    return Names(
+        channels={name: trace.columns[name].channel for name in trace.channels},
+        # A log has inputs and no declared actions.
+        actions=tuple(dict.fromkeys([*header.actions, *trace.inputs])),
+        events=tuple(dict.fromkeys([*header.events, *trace.events.names])),
+        settings={**header.params, **header.settings},
+        rate=header.rate,
+    )

@@ -1,0 +1,163 @@
+"""The language put to use: trees type-checked, evaluators of traces, and conditions compiled for one row.
+
+Here the table of functions meets the checker and the two evaluators, which know no function by name.
+"""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import TypeAlias, cast
+
+from larktally.errors import ClaimError, ModelError
+from larktally.language.columns import Evaluator
+from larktally.language.functions import FUNCTIONS
+from larktally.language.names import Names
+from larktally.language.rows import Binding, EventCounter, RowCompiler, compile_lambda
+from larktally.language.text import parse
+from larktally.language.tree import Call, ChannelRef, Compare, Membership, Node, Operation, Text, to_text, walk
+from larktally.language.typecheck import Checker
+from larktally.traces.trace import Trace
+
+__all__ = ["Guard", "Scope", "compile_choice", "compile_guard", "evaluator", "in_scope", "reads_of", "typecheck"]
+
+#: A function of `now`; what it answers is a flag where a guard is wanted, and a signal's value where one is read.
+Guard: TypeAlias = Callable[..., object]
+
+
+def typecheck(tree: Node, names: Names, text: str | None = None) -> str:
+    """The kind of a tree: number, flag, label, property or measure.
+
+    `text` is what the tree was read from, for the caret in messages; without it messages carry the part's own text.
+    Raises ClaimError for the first thing that does not fit.
+    """
+    return Checker(names, FUNCTIONS, text).kind(tree)
+
+
+def evaluator(trace: Trace, other: Trace | None = None) -> Evaluator:
+    """An evaluator of a trace, and of a second one that `same` compares with."""
+    return Evaluator(trace, FUNCTIONS, typecheck, other)
+
+
+class Scope:
+    """What a text guard is read in: the names of a sim or a run, where their values stand, and the row's events.
+
+    `events` answers count(name, source) for the row so far.
+    """
+
+    __slots__ = ("bindings", "events", "names")
+
+    def __init__(self, names: Names, bindings: Mapping[str, Binding], events: EventCounter) -> None:
+        self.names, self.bindings, self.events = names, bindings, events
+
+    def compiler(self) -> RowCompiler:
+        """A compiler of expressions over these names."""
+        return RowCompiler(self.names, self.bindings, self.events, FUNCTIONS)
+
+
+def compile_guard(text: str | Node, scope: Scope, what: str, wanted: str = "flag") -> Guard:
+    """A function of `now` that computes a text as values stand when it is called.
+
+    Raises ModelError naming `what` for text that does not fit, or that looks back over rows, which a guard cannot.
+    """
+    try:
+        tree = parse(text) if isinstance(text, str) else text
+        kind = typecheck(tree, scope.names, text if isinstance(text, str) else None)
+        if wanted and kind != wanted:
+            raise ClaimError(f"a guard is a condition, true or false in a frame; this is a {kind}")
+        compiler = scope.compiler()
+        body = compiler.make(tree)
+    except ClaimError as error:
+        raise ModelError(f"{what}: {error}") from None
+    return compile_lambda(f"larktally guard {to_text(tree)}", ("now",), body, compiler.globals)
+
+
+def compile_choice(
+    guards: Sequence[tuple[int, str | Node | Guard | None]], scope: Scope, title: str
+) -> Callable[[object, int], int]:
+    """A function of `now` and an age: the index of the first guard that holds, each after its own age; -1 for none.
+
+    One call for all guards of a state costs half of one call for each.
+    """
+    compiler = scope.compiler()
+    chosen: ast.expr = ast.Constant(-1)
+    for index in reversed(range(len(guards))):
+        test = _test(compiler, index, *guards[index])
+        chosen = ast.IfExp(test, ast.Constant(index), chosen)
+    return cast("Callable[[object, int], int]", compile_lambda(title, ("now", "age"), chosen, compiler.globals))
+
+
+def _test(compiler: RowCompiler, index: int, after: int, guard: str | Node | Guard | None) -> ast.expr:
+    """Whether a rule's state has lasted long enough and its guard holds."""
+    tests: list[ast.expr] = []
+    if after > 1:  # age is 1 or more when the rules are tried
+        tests.append(ast.Compare(ast.Name("age", ast.Load()), [ast.GtE()], [ast.Constant(after)]))
+    if callable(guard):
+        name = f"_guard{index}"
+        compiler.globals[name] = guard
+        tests.append(ast.Call(ast.Name(name, ast.Load()), [ast.Name("now", ast.Load())], []))
+    elif guard is not None:
+        tests.append(compiler.make(parse(guard) if isinstance(guard, str) else guard))
+    if not tests:
+        return ast.Constant(True)
+    if len(tests) == 1:
+        return tests[0]
+    return ast.BoolOp(ast.And(), tests)
+
+
+def reads_of(text: str | Node, scope: Scope) -> list[tuple[str, Guard]]:
+    """The channels, inputs, events and settings that a text reads, each as its own text and a function of `now` for its
+    value."""
+    tree = parse(text) if isinstance(text, str) else text
+    found: list[tuple[str, Guard]] = []
+    for node in dict.fromkeys(_read_in(tree)):
+        found.append((to_text(node), compile_guard(node, scope, "guard", "")))
+    return found
+
+
+def _read_in(tree: Node) -> Iterable[Node]:
+    """The nodes of a tree that read something: channels, and functions of names alone (an event, an input, a setting)."""
+    for node in walk(tree):
+        if isinstance(node, ChannelRef) or (isinstance(node, Call) and all(isinstance(arg, Text) for arg in node.args)):
+            yield node
+
+
+def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = ()) -> str | Node:
+    """A text with names below `scope` made whole: 'rest.ready' in the scope 'moth.2' is 'moth.2.rest.ready' where that
+    exists. The text itself where nothing changes, so that messages can point into it."""
+    if not scope:
+        return text
+    try:
+        tree = parse(text)
+    except ClaimError:
+        return text
+    known = frozenset(parts)
+
+    def whole_option(key: str, value: Node) -> Node:
+        """The part that an event comes from stands in quotes, so that it is no channel."""
+        if key == "source" and isinstance(value, Text) and f"{scope}.{value.value}" in known:
+            return Text(f"{scope}.{value.value}")
+        return value
+
+    def whole(node: Node) -> Node:
+        match node:
+            case ChannelRef(name) if f"{scope}.{name}" in names.channels:
+                return ChannelRef(f"{scope}.{name}", node.place)
+            case Call(name, args, named):
+                listed = []
+                for key, value in named:
+                    listed.append((key, whole_option(key, value)))
+                own = tuple(listed)
+                return Call(name, tuple(map(whole, args)), own, node.place)
+            case Operation(op, args):
+                return Operation(op, tuple(map(whole, args)), node.place)
+            case Compare(ops, args):
+                return Compare(ops, tuple(map(whole, args)), node.place)
+            case Membership(item, options):
+                return Membership(whole(item), options, node.place)
+        return node
+
+    made = whole(tree)
+    if made == tree:
+        return text
+    return made

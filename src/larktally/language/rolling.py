@@ -1,0 +1,170 @@
+"""Whole-column arithmetic over spans of rows, each in O(rows) whatever the span's length.
+
+All take and return arrays of R rows. `flags` are bool arrays, `values` float64.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TypeAlias, TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+__all__ = [
+    "began",
+    "earlier",
+    "next_row",
+    "last_row",
+    "run_length",
+    "window_fold",
+    "window_count",
+    "window_sum",
+    "sum_since",
+    "look_ahead",
+]
+
+Kept = TypeVar("Kept", bound=np.generic)
+Bools: TypeAlias = npt.NDArray[np.bool_]
+Floats: TypeAlias = npt.NDArray[np.float64]
+Rows: TypeAlias = npt.NDArray[np.int64]
+
+
+def began(flags: Bools) -> Bools:
+    """Whether each holds and the one before did not; false in row 0.
+
+    >>> began(np.array([True, False, True, True])).tolist()
+    [False, False, True, False]
+    """
+    out = np.zeros(len(flags), dtype=np.bool_)
+    out[1:] = flags[1:] & ~flags[:-1]
+    return out
+
+
+def earlier(values: npt.NDArray[Kept], rows: int) -> npt.NDArray[Kept]:
+    """Each row's value `rows` rows before; row 0's before that.
+
+    >>> earlier(np.array([5, 6, 7, 8]), 2).tolist()
+    [5, 5, 5, 6]
+    """
+    if rows == 0 or len(values) == 0:
+        return values
+    # `prev(x, 500)` in a run of 20 rows is row 0's value in all of them.
+    rows = min(rows, len(values))
+    out = np.empty_like(values)
+    out[:rows] = values[0]
+    out[rows:] = values[: len(values) - rows]
+    return out
+
+
+def next_row(flags: Bools) -> Rows:
+    """The first row at or after each that holds; R where there is none.
+
+    >>> next_row(np.array([False, True, False])).tolist()
+    [1, 1, 3]
+    """
+    rows = len(flags)
+    marked = np.where(flags, np.arange(rows), rows)
+    return np.minimum.accumulate(marked[::-1])[::-1]
+
+
+def last_row(flags: Bools) -> Rows:
+    """The last row at or before each that holds; -1 where there is none.
+
+    >>> last_row(np.array([False, True, False])).tolist()
+    [-1, 1, 1]
+    """
+    return np.maximum.accumulate(np.where(flags, np.arange(len(flags)), -1))
+
+
+def run_length(flags: Bools) -> Rows:
+    """For how many rows each has held up to and including it; 0 where it does not.
+
+    >>> run_length(np.array([True, True, False, True])).tolist()
+    [1, 2, 0, 1]
+    """
+    return np.arange(len(flags)) - last_row(~flags)
+
+
+def window_fold(values: Floats, width: int, fold: np.ufunc) -> Floats:
+    """fold (np.minimum, np.maximum, np.add) over the last `width` rows of each, over the rows there are.
+
+    Blocks of `width` rows are folded from both ends; a window is the end of one block and the start of the next
+    (van Herk 1992; Gil and Werman 1993). Nothing is subtracted, so that sums lose nothing and infinities do not spread.
+
+    >>> window_fold(np.array([1.0, 5.0, 2.0, 0.0]), 2, np.maximum).tolist()
+    [1.0, 5.0, 5.0, 2.0]
+    """
+    rows = len(values)
+    if width >= rows:
+        if rows:
+            return np.asarray(fold.accumulate(values))
+        return values
+    if width == 1:
+        return values
+    whole = rows // width * width
+    head = np.empty(rows)
+    tail = np.empty(rows)
+    # A view: nothing is copied until the folds are written out.
+    blocks = values[:whole].reshape(-1, width)
+    fold.accumulate(blocks, axis=1, out=head[:whole].reshape(-1, width))
+    fold.accumulate(blocks[:, ::-1], axis=1, out=tail[:whole].reshape(-1, width)[:, ::-1])
+    if whole < rows:
+        head[whole:] = fold.accumulate(values[whole:])
+    out = head.copy()
+    starts = tail[1 : rows - width + 1]
+    fold(starts, head[width:], out=out[width:])
+    out[width - 1 :: width] = head[width - 1 :: width]
+    return out
+
+
+def window_count(flags: Bools, width: int | None) -> Rows:
+    """How many hold of the last `width` rows of each, or of all rows so far."""
+    total = np.cumsum(flags, dtype=np.int64)
+    if width is not None and width < len(flags):
+        # Whole numbers, so that subtracting loses nothing; the copy because the two overlap.
+        total[width:] -= total[:-width].copy()
+    return total
+
+
+def window_sum(values: Floats, width: int | None) -> Floats:
+    """The sum of the last `width` rows of each, or of all rows so far."""
+    if width is None:
+        return np.cumsum(values)
+    return window_fold(values, width, np.add)
+
+
+def sum_since(values: Floats, flags: Bools) -> Floats:
+    """The sum from the last row that holds on, that row included; of all rows so far, before the first.
+
+    Sums each stretch from its own start, first row to last. Long stretches are summed one by one, and short ones all
+    together, offset by offset: at most about 2·sqrt(R) array operations, and O(R) work in all.
+    """
+    rows = len(values)
+    out = np.array(values, dtype=np.float64)
+    starts = np.flatnonzero(flags)
+    if rows and (len(starts) == 0 or starts[0] != 0):
+        starts = np.concatenate([[0], starts]).astype(np.int64)
+    lengths = np.diff(np.append(starts, rows))
+    # As many offsets as there can be long stretches: neither loop is longer than about sqrt(R).
+    limit = max(math.isqrt(rows), 1)
+    for start, length in zip(starts[lengths > limit], lengths[lengths > limit], strict=True):
+        out[start : start + length] = np.cumsum(values[start : start + length])
+    short = lengths <= limit
+    starts, lengths = starts[short], lengths[short]
+    for offset in range(1, int(lengths.max(initial=0))):
+        starts = starts[lengths > offset]
+        lengths = lengths[lengths > offset]
+        out[starts + offset] += out[starts + offset - 1]
+    return out
+
+
+def look_ahead(values: Floats, first: int, last: int, fold: np.ufunc) -> Floats:
+    """fold over rows k+first..k+last of each row k, over the rows there are; NaN where there is none of them."""
+    rows = len(values)
+    out = np.full(rows, np.nan)
+    if first >= rows:
+        return out
+    width = min(last, rows - 1) - first + 1
+    out[: rows - first] = window_fold(np.ascontiguousarray(values[first:][::-1]), width, fold)[::-1]
+    return out

@@ -1,0 +1,203 @@
+"""The expression tree that claims and text guards share, and its text.
+
+Nodes are plain values: two trees that say the same are equal and hash alike, wherever in a text they stood.
+"""
+
+from __future__ import annotations
+
+import keyword
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import TypeAlias
+
+__all__ = [
+    "Node",
+    "Number",
+    "Text",
+    "Flag",
+    "ChannelRef",
+    "Operation",
+    "Compare",
+    "Membership",
+    "Call",
+    "Place",
+    "children",
+    "walk",
+    "to_text",
+    "stands_bare",
+    "NAME",
+]
+
+Place: TypeAlias = tuple[int, int]
+NOWHERE: Place = (0, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """A number, zero or above; one below is an operation "neg"."""
+
+    value: float
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """A string: a label, a name, or a duration such as '0.8s'."""
+
+    value: str
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Flag:
+    """true or false."""
+
+    value: bool
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class ChannelRef:
+    """A channel, by its name."""
+
+    name: str
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Operation:
+    """`op` is one of + - * / // % ** neg and or not."""
+
+    op: str
+    args: tuple[Node, ...]
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Compare:
+    """A chain: args[0] ops[0] args[1] ops[1] args[2] …, of < <= > >= == !=."""
+
+    ops: tuple[str, ...]
+    args: tuple[Node, ...]
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Membership:
+    """item in (options): options are numbers or strings."""
+
+    item: Node
+    options: tuple[Node, ...]
+    place: Place = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """A function of the language, with its named arguments in the order of the language's own table."""
+
+    name: str
+    args: tuple[Node, ...] = ()
+    named: tuple[tuple[str, Node], ...] = ()
+    place: Place = field(default=NOWHERE, compare=False)
+
+    def option(self, name: str) -> Node | None:
+        """The named argument, or None."""
+        return dict(self.named).get(name)
+
+
+Node: TypeAlias = Number | Text | Flag | ChannelRef | Operation | Compare | Membership | Call
+
+_BINDS = {"or": 1, "and": 2, "not": 3, "+": 5, "-": 5, "*": 6, "/": 6, "//": 6, "%": 6, "neg": 7, "**": 8}
+_COMPARES = 4
+_ATOM = 9
+# What cannot stand for a channel without quotes: the language's own words, and those that Python's syntax keeps.
+_WORDS = frozenset({"true", "false", "frame", "time", *keyword.kwlist})
+#: A name as it may stand in text: words of any script joined by dots; all but the first may begin with a digit.
+NAME = re.compile(r"[^\W\d]\w*(?:\.\w+)*")
+
+
+def children(node: Node) -> tuple[Node, ...]:
+    """The nodes directly below."""
+    match node:
+        case Operation() | Compare():
+            return node.args
+        case Membership():
+            return (node.item, *node.options)
+        case Call():
+            return (*node.args, *(value for _, value in node.named))
+    return ()
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """The node and all below it, the outermost first."""
+    yield node
+    for child in children(node):
+        yield from walk(child)
+
+
+def stands_bare(name: str) -> bool:
+    """Whether a channel's name can stand in text as it is, rather than as ch('…')."""
+    # Everything else is written ch('…'), so that a text always reads back to its tree.
+    return NAME.fullmatch(name) is not None and name not in _WORDS
+
+
+def to_text(node: Node) -> str:
+    """The node in the claim language; reading it back gives an equal tree.
+
+    >>> to_text(Compare(("<",), (ChannelRef("wick.y"), Operation("neg", (Number(2),)))))
+    'wick.y < -2'
+    """
+    return _write(node, 0)
+
+
+def _write(node: Node, outer: int) -> str:
+    text, binds = _written(node)
+    if binds < outer:
+        return f"({text})"
+    return text
+
+
+def _written(node: Node) -> tuple[str, int]:
+    match node:
+        case Number(value):
+            return (repr(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))), _ATOM
+        case Text(value):
+            return _quoted(value), _ATOM
+        case Flag(value):
+            return ("true" if value else "false"), _ATOM
+        case ChannelRef(name):
+            return (name if stands_bare(name) else f"ch({_quoted(name)})"), _ATOM
+        case Operation():
+            return _written_operation(node), _BINDS[node.op]
+        case Compare(ops, args):
+            rest = "".join(f" {op} {_write(arg, _COMPARES + 1)}" for op, arg in zip(ops, args[1:], strict=True))
+            return _write(args[0], _COMPARES + 1) + rest, _COMPARES
+        case Membership(item, options):
+            inside = ", ".join(_write(option, 0) for option in options) + ("," if len(options) == 1 else "")
+            return f"{_write(item, _COMPARES + 1)} in ({inside})", _COMPARES
+        case Call(name, args, named):
+            # What takes no argument (frame, time) is written without parentheses.
+            if not args and not named:
+                return name, _ATOM
+            inside = ", ".join(
+                [*(_write(arg, 0) for arg in args), *(f"{key}={_write(value, 0)}" for key, value in named)]
+            )
+            return f"{name}({inside})", _ATOM
+
+
+def _written_operation(node: Operation) -> str:
+    binds = _BINDS[node.op]
+    if node.op == "neg":
+        return "-" + _write(node.args[0], binds)
+    if node.op == "not":
+        return "not " + _write(node.args[0], binds)
+    if node.op in ("and", "or"):
+        return f" {node.op} ".join(_write(arg, binds + 1) for arg in node.args)
+    if node.op == "**":
+        return f"{_write(node.args[0], binds + 1)} ** {_write(node.args[1], _BINDS['neg'])}"
+    return f"{_write(node.args[0], binds)} {node.op} {_write(node.args[1], binds + 1)}"
+
+
+def _quoted(value: str) -> str:
+    return repr(value)

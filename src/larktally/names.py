@@ -1,0 +1,84 @@
+"""Names that a user gives: the nearest that exists for a wrong one, and patterns such as 'wick.*' that choose several."""
+
+from __future__ import annotations
+
+import difflib
+import fnmatch
+from collections.abc import Iterable, Sequence
+
+from larktally.errors import LarkTallyError
+
+__all__ = ["one_or_many", "did_you_mean", "matching", "unknown_name"]
+
+
+def did_you_mean(found: str, known: Iterable[str]) -> str:
+    """The end of a message: "; did you mean 'wick.y'?", or "" where nothing is near.
+
+    Where a dotted name is wrong only in what follows a part that exists, what that part has is listed.
+
+    >>> did_you_mean("wick.burts", ["wick.y", "wick.burst.left"])
+    "; did you mean 'wick.burst.left'?"
+    >>> did_you_mean("wick.oil.amount", ["wick.y", "wick.oil", "wick.oil.empty"])
+    "; 'wick.oil' has 'wick.oil', 'wick.oil.empty'."
+    """
+    names = list(known)
+    part = found.rpartition(".")[0]
+    kin = []
+    for name in names:
+        if part and (name == part or name.startswith(part + ".")):
+            kin.append(name)
+    # A slip of a letter first; otherwise the part is right and what follows it is not.
+    if kin and ("." in part or part in kin) and not difflib.get_close_matches(found, names, n=1, cutoff=0.9):
+        return f"; {part!r} has {', '.join(map(repr, kin[:12]))}."
+    close = difflib.get_close_matches(found, names, n=1, cutoff=0.5)
+    if not close:
+        # No name is near: perhaps only its last word was said, or it was written in capitals.
+        lowered = {name.lower(): name for name in names}
+        last = found.lower().rsplit(".", 1)[-1]
+        close = [lowered[k] for k in lowered if k.rsplit(".", 1)[-1] == last or k.startswith(found.lower() + ".")][:1]
+    if close:
+        return f"; did you mean {close[0]!r}?"
+    return ""
+
+
+def unknown_name(kind: str, found: object, known: Iterable[str], place: str = "") -> str:
+    """One sentence for a name that does not exist: what was found, the nearest, and what there is.
+
+    >>> unknown_name("state", "airbourne", ["standing", "airborne"])
+    "no state 'airbourne'; did you mean 'airborne'? There are: 'standing', 'airborne'"
+    """
+    names = list(known)
+    where = ""
+    if place:
+        where = f" in {place}"
+    near = did_you_mean(str(found), names)
+    if not names:
+        return f"no {kind} {found!r}{where}: there are none"
+    listed = ", ".join(repr(name) for name in names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    return f"no {kind} {found!r}{where}{near or '.'} There are: {listed}"
+
+
+def matching(names: Sequence[str], patterns: Iterable[str], prefix: str) -> list[str]:
+    """The names that any of the patterns matches, in their order.
+
+    Raises LarkTallyError, with `prefix` before the pattern, for one that matches none: it would silently do nothing.
+    """
+    chosen: set[str] = set()
+    for pattern in patterns:
+        found = []
+        for name in names:
+            if fnmatch.fnmatchcase(name, pattern):
+                found.append(name)
+        if not found:
+            near = did_you_mean(pattern, names) or f"; there are: {', '.join(names[:12])}"
+            raise LarkTallyError(f"{prefix}{pattern!r} matches no channel{near}")
+        chosen.update(found)
+    # In the order of the trace, not of the patterns.
+    return [name for name in names if name in chosen]
+
+
+def one_or_many(given: str | Iterable[str]) -> tuple[str, ...]:
+    """What a user wrote as a name or as several."""
+    if isinstance(given, str):
+        return (given,)
+    return tuple(given)

@@ -1,0 +1,539 @@
+"""How parts come into a sim: `sim.body(…)`, `sim.machine(…)`, and the same below a name with `sim.under(…)`.
+
+Each call names every option of its part, so that an editor completes it and a type checker checks it. The part's own
+constructor decides what an option means; a test holds the two signatures equal.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any, Literal, TypeVar
+
+from larktally.errors import ModelError
+from larktally.inputs.actions import Actions
+from larktally.inputs.view import FrameInput
+from larktally.names import unknown_name
+from larktally.parts.from_outline import bind_outline
+from larktally.parts.machine import Machine
+from larktally.parts.part import Part, check_part_name
+from larktally.parts.pool import Pool
+from larktally.parts.sim_protocol import PartLike, SimProtocol
+from larktally.parts.space.body import Body, Response
+from larktally.parts.space.box import Box
+from larktally.parts.space.hitbox import Hitbox
+from larktally.parts.space.hop import Integrator
+from larktally.parts.space.level import Level
+from larktally.parts.space.mover import Enclosure, Platform
+from larktally.parts.space.positioned_box import Anchor
+from larktally.parts.space.zone import Zone
+from larktally.parts.timers.animation import Animation, Clip
+from larktally.parts.timers.chain import Chain
+from larktally.parts.timers.clock import Clock
+from larktally.parts.timers.cooldown import Cooldown
+from larktally.parts.timers.countdown import Countdown
+from larktally.parts.timers.gate import Gate, Grace
+from larktally.parts.timers.interval import Delay, Interval
+from larktally.parts.timers.latch import Latch
+from larktally.parts.timers.meter import Amount, Meter
+from larktally.parts.timers.press_buffer import PressBuffer
+from larktally.parts.timers.recent import Recent
+from larktally.parts.timers.stat import Stat
+from larktally.parts.timers.stock import Stock
+from larktally.parts.timers.stopwatch import Stopwatch
+from larktally.parts.timers.time_window import TimeWindow
+from larktally.parts.value import Value
+from larktally.setup import Setup
+from larktally.summed import Style
+from larktally.timing import Duration, Rate, Rounding
+from larktally.traces.outline import Outline
+
+__all__ = ["PartFactory", "SimScope"]
+
+P = TypeVar("P", bound=Part)
+Hook = Callable[[Any], Any]
+
+
+class PartFactory(ABC):
+    """The calls that register parts. `clock=` puts a part on a named clock; without it, it is on the clock `play`, or runs
+    in every frame where the sim has no such clock."""
+
+    @property
+    @abstractmethod
+    def root(self) -> SimProtocol:
+        """The sim that the parts are registered with."""
+
+    @abstractmethod
+    def full_name(self, name: str) -> str:
+        """The dotted name under which a local name is registered."""
+
+    @property
+    def scope(self) -> str:
+        """The name below which parts are registered, "" for the sim itself."""
+        return ""
+
+    def under(self, name: str) -> SimScope:
+        """A view of the sim in which parts take names below `name`: one function builds each of many."""
+        return SimScope(self.root, self.full_name(name))
+
+    def body(
+        self,
+        name: str,
+        *,
+        size: Sequence[float],
+        at: Sequence[float],
+        velocity: Sequence[float] | None = None,
+        gravity: float = 0.0,
+        anchor: Anchor = "corner",
+        layers: Iterable[str] | None = None,
+        integrator: Integrator = "semi-implicit",
+        per: Literal["second", "frame"] = "second",
+        bounce: float = 0.0,
+        limit: Mapping[str, float] | None = None,
+        air_steering: float = 1.0,
+        probe: float | None = None,
+        on_contact: Response | None = None,
+        clock: str | None = None,
+    ) -> Body:
+        """A body: a box that moves and is stopped by solids; see Body for each option."""
+        made = Body(
+            self.root,
+            self.full_name(name),
+            size=size,
+            at=at,
+            velocity=velocity,
+            gravity=gravity,
+            anchor=anchor,
+            layers=layers,
+            integrator=integrator,
+            per=per,
+            bounce=bounce,
+            limit=limit,
+            air_steering=air_steering,
+            probe=probe,
+            on_contact=on_contact,
+        )
+        return self._add(made, clock)
+
+    def machine(
+        self,
+        name: str,
+        states: Sequence[str],
+        start: str = "",
+        *,
+        order: Literal["transition-first", "during-first"] = "transition-first",
+        settle: int = 1,
+        remember: Iterable[str] = (),
+        initial: Mapping[str, str] | None = None,
+        final: Iterable[str] = (),
+        clock: str | None = None,
+    ) -> Machine:
+        """A state machine; see Machine for each option."""
+        made = Machine(
+            self.root,
+            self.full_name(name),
+            states,
+            start,
+            order=order,
+            settle=settle,
+            remember=remember,
+            initial=initial,
+            final=final,
+        )
+        return self._add(made, clock)
+
+    def machine_from(
+        self,
+        name: str,
+        outline: Outline,
+        calls: Mapping[str, Callable[[Any], Any]] | None = None,
+        *,
+        start: str | None = None,
+        settle: int | None = None,
+        clock: str | None = None,
+    ) -> Machine:
+        """A machine from an outline, such as one read from a document; `calls` holds the functions that it names.
+
+        `start` and `settle` are the outline's own where they are left out.
+        """
+        made = self.machine(
+            name,
+            outline.states,
+            outline.start if start is None else start,
+            order="during-first" if outline.order == "during-first" else "transition-first",
+            settle=outline.settle if settle is None else settle,
+            remember=outline.remember,
+            initial=outline.initial,
+            final=outline.final,
+            clock=clock,
+        )
+        bind_outline(made, outline, calls or {})
+        return made
+
+    def countdown(
+        self,
+        name: str,
+        frames: Duration,
+        *,
+        each: Literal["frame", "second"] | None = None,
+        last: Duration | None = None,
+        show: Rounding = "up",
+        running: bool = False,
+        style: Style = None,
+        clock: str | None = None,
+    ) -> Countdown:
+        """A countdown from its length to 0; see Countdown for each option."""
+        made = Countdown(
+            self.root, self.full_name(name), frames, each=each, last=last, show=show, running=running, style=style
+        )
+        return self._add(made, clock)
+
+    def stopwatch(
+        self,
+        name: str,
+        *,
+        show: Rounding = "down",
+        running: bool = False,
+        style: Style = None,
+        clock: str | None = None,
+    ) -> Stopwatch:
+        """A stopwatch that counts up; see Stopwatch for each option."""
+        return self._add(Stopwatch(self.root, self.full_name(name), show=show, running=running, style=style), clock)
+
+    def cooldown(
+        self,
+        name: str,
+        frames: Duration,
+        *,
+        charges: int = 1,
+        refill: Literal["one", "all"] = "one",
+        since: Literal["use", "end"] = "use",
+        shared: Cooldown | None = None,
+        style: Style = None,
+        clock: str | None = None,
+    ) -> Cooldown:
+        """A rest of so many frames after each use; see Cooldown for each option."""
+        made = Cooldown(
+            self.root,
+            self.full_name(name),
+            frames,
+            charges=charges,
+            refill=refill,
+            since=since,
+            shared=shared,
+            style=style,
+        )
+        return self._add(made, clock)
+
+    def stock(
+        self,
+        name: str,
+        uses: int,
+        refill: Duration,
+        *,
+        by_itself: bool = True,
+        while_refilling: bool = False,
+        style: Style = None,
+        clock: str | None = None,
+    ) -> Stock:
+        """So many uses and a refill that takes its time; see Stock for each option."""
+        made = Stock(
+            self.root,
+            self.full_name(name),
+            uses,
+            refill,
+            by_itself=by_itself,
+            while_refilling=while_refilling,
+            style=style,
+        )
+        return self._add(made, clock)
+
+    def interval(
+        self,
+        name: str,
+        frames: Duration,
+        *,
+        runs_while: str | None = None,
+        otherwise: Literal["wait", "reset"] = "wait",
+        style: Style = None,
+        clock: str | None = None,
+    ) -> Interval:
+        """Due every so many frames; see Interval for each option."""
+        made = Interval(
+            self.root, self.full_name(name), frames, runs_while=runs_while, otherwise=otherwise, style=style
+        )
+        return self._add(made, clock)
+
+    def delay(self, name: str, frames: Duration, *, style: Style = None, clock: str | None = None) -> Delay:
+        """Due once, so many frames after it was started; see Delay."""
+        return self._add(Delay(self.root, self.full_name(name), frames, style=style), clock)
+
+    def time_window(
+        self,
+        name: str,
+        frames: Duration,
+        *,
+        runs_while: str | None = None,
+        style: Style = None,
+        clock: str | None = None,
+    ) -> TimeWindow:
+        """Open for so many frames: what comes in them counts; see TimeWindow for each option."""
+        made = TimeWindow(self.root, self.full_name(name), frames, runs_while=runs_while, style=style)
+        return self._add(made, clock)
+
+    def chain(
+        self,
+        name: str,
+        steps: int,
+        within: Duration,
+        *,
+        runs_while: str | None = None,
+        style: Style = None,
+        clock: str | None = None,
+    ) -> Chain:
+        """A chain of steps, each in time after the one before; see Chain for each option."""
+        made = Chain(self.root, self.full_name(name), steps, within, runs_while=runs_while, style=style)
+        return self._add(made, clock)
+
+    def meter(
+        self,
+        name: str,
+        most: Amount,
+        *,
+        start: Amount | None = None,
+        rate: Amount = 0,
+        recovers: Amount = 0,
+        recovers_after: Duration = 0,
+        stuck_empty: bool = False,
+        runs_while: str | None = None,
+        marks: Iterable[Amount] = (),
+        clock: str | None = None,
+    ) -> Meter:
+        """An exact amount between 0 and its most; see Meter for each option."""
+        made = Meter(
+            self.root,
+            self.full_name(name),
+            most,
+            start=start,
+            rate=rate,
+            recovers=recovers,
+            recovers_after=recovers_after,
+            stuck_empty=stuck_empty,
+            runs_while=runs_while,
+            marks=marks,
+        )
+        return self._add(made, clock)
+
+    def stat(self, name: str, base: float, *, clock: str | None = None) -> Stat:
+        """A base number with timed modifiers; see Stat."""
+        return self._add(Stat(self.root, self.full_name(name), base), clock)
+
+    def gate(
+        self, name: str, frames: Duration, *, once: bool = True, style: Style = None, clock: str | None = None
+    ) -> Gate:
+        """A gate that is ready, due, or locked for so many frames; see Gate for each option."""
+        return self._add(Gate(self.root, self.full_name(name), frames, once=once, style=style), clock)
+
+    def grace(
+        self, name: str, frames: Duration, *, once: bool = True, style: Style = None, clock: str | None = None
+    ) -> Grace:
+        """A grace of so many frames after a hurt; see Grace for each option."""
+        return self._add(Grace(self.root, self.full_name(name), frames, once=once, style=style), clock)
+
+    def latch(self, name: str, armed: bool = True) -> Latch:
+        """A latch that fires once until it is armed again."""
+        return self._add(Latch(self.root, self.full_name(name), armed), None)
+
+    def value(self, name: str, start: float | int | bool | str, labels: Iterable[str] = ()) -> Value:
+        """A value of the user's own; `.value` reads it and is assigned to change it."""
+        return self._add(Value(self.root, self.full_name(name), start, labels), None)
+
+    def press_buffer(self, name: str, action: str, keep: Duration, *, clock: str | None = None) -> PressBuffer:
+        """A press of an action that is remembered for some frames, until one rule takes it."""
+        return self._add(PressBuffer(self.root, self.full_name(name), action, keep), clock)
+
+    def clock(self, name: str, rate: str | int = 1) -> Clock:
+        """A clock that parts may be put on, running at a share of the rate."""
+        return self._add(Clock(self.root, self.full_name(name), rate), None)
+
+    def animation(self, name: str, clips: Mapping[str, Clip], start: str, *, clock: str | None = None) -> Animation:
+        """Which of several clips plays, and at which frame."""
+        return self._add(Animation(self.root, self.full_name(name), clips, start), clock)
+
+    def recent(self, name: str, when: str, keep: Duration, *, clock: str | None = None) -> Recent:
+        """Whether a condition of the claim language holds, or did within the last `keep` frames."""
+        return self._add(Recent(self.root, self.full_name(name), when, keep), clock)
+
+    def pool(self, name: str, build: Callable[[SimScope], Any], slots: int) -> Pool:
+        """So many places for things that come and go, each built once by `build(view)`."""
+        pool = self._add(Pool(self.root, self.full_name(name), slots), None)
+        for slot in pool.slots:
+            self.root.add(slot)
+            before = set(self.root.parts)
+            things = build(SimScope(self.root, slot.name.removesuffix(".present")))
+            slot.take_over(things, [part for part in self.root.parts_of(Part) if part.name not in before])
+        return pool
+
+    def zone(
+        self,
+        name: str,
+        low: Sequence[float] | None = None,
+        high: Sequence[float] | None = None,
+        *,
+        watch: Sequence[Body],
+        once: bool = False,
+        ends: str = "",
+        clock: str | None = None,
+    ) -> Zone:
+        """A zone from `low` to `high`, or the level's zone of that name; it looks at the bodies in `watch`."""
+        level = self.root.level
+        if low is None or high is None:
+            if name not in level.zones:
+                raise ModelError(unknown_name("zone", name, level.zones, "this level") + "; or give low= and high=")
+            boxes = level.zones[name]
+        else:
+            # A level of its own checks the corners just as it checks those of a zone that was drawn.
+            drawn = {name: [Box(tuple(low), tuple(high), "zone", name=name)]}
+            boxes = Level((), drawn, axes=level.axes).zones[name]
+        return self._add(Zone(self.root, self.full_name(name), boxes, watch, once=once, ends=ends), clock)
+
+    def hitbox(
+        self,
+        name: str,
+        body: Body,
+        *,
+        size: Sequence[float],
+        offset: Sequence[float],
+        targets: Sequence[Body],
+        facing: Value | None = None,
+        clock: str | None = None,
+    ) -> Hitbox:
+        """A box attached to a body that strikes each target once for each opening."""
+        made = Hitbox(self.root, self.full_name(name), body, size=size, offset=offset, targets=targets, facing=facing)
+        return self._add(made, clock)
+
+    def platform(
+        self,
+        name: str,
+        *,
+        size: Sequence[float],
+        path: Sequence[Sequence[float]],
+        speed: float,
+        round_trip: Literal["back", "round"] = "back",
+        one_way: bool = False,
+        clock: str | None = None,
+    ) -> Platform:
+        """A solid box led along a path of points at a speed; see Platform for each option."""
+        made = Platform(
+            self.root,
+            self.full_name(name),
+            size=size,
+            path=path,
+            speed=speed,
+            round_trip=round_trip,
+            one_way=one_way,
+        )
+        return self._add(made, clock)
+
+    def enclosure(
+        self,
+        name: str,
+        *,
+        at: Sequence[float],
+        size: Sequence[float],
+        holds: Sequence[Body],
+        wall: float = 4.0,
+        clock: str | None = None,
+    ) -> Enclosure:
+        """Walls around a box that drifts and may be resized; the bodies it holds stay inside."""
+        made = Enclosure(self.root, self.full_name(name), at=at, size=size, holds=holds, wall=wall)
+        return self._add(made, clock)
+
+    def _add(self, part: P, clock: str | None) -> P:
+        sim = self.root
+        part.scope = self.scope
+        if clock is not None:
+            part.clock = self._clock(part.name, clock)
+        sim.add(part)
+        return part
+
+    def _clock(self, part: str, clock: str) -> Clock:
+        """The clock of a name, which has to be there already: its parts are stepped by what it says first."""
+        found = self.root.parts.get(clock)
+        if isinstance(found, Clock):
+            return found
+        clocks = []
+        for one in self.root.parts_of(Clock):
+            clocks.append(one.name)
+        raise ModelError(
+            f"part {part!r}: no clock {clock!r}; clocks come first: sim.clock({clock!r}); there are: {clocks}"
+        )
+
+
+class SimScope(PartFactory):
+    """A sim seen from below a name: parts are registered under it, everything else is the sim's."""
+
+    def __init__(self, sim: SimProtocol, name: str) -> None:
+        self._sim = sim
+        self.name = check_part_name(name)
+
+    @property
+    def root(self) -> SimProtocol:
+        return self._sim
+
+    @property
+    def scope(self) -> str:
+        return self.name
+
+    def full_name(self, name: str) -> str:
+        if name:
+            return f"{self.name}.{name}"
+        return self.name
+
+    @property
+    def rate(self) -> Rate:
+        """Frames per second of the run."""
+        return self._sim.rate
+
+    @property
+    def setup(self) -> Setup:
+        """What the run is made from; a model reads its numbers from here."""
+        return self._sim.setup
+
+    @property
+    def level(self) -> Level:
+        """The sim's level."""
+        return self._sim.level
+
+    @property
+    def actions(self) -> Actions:
+        """The sim's actions."""
+        return self._sim.actions
+
+    @property
+    def inputs(self) -> FrameInput:
+        """This frame's inputs."""
+        return self._sim.inputs
+
+    @property
+    def frame(self) -> int:
+        """The row being made."""
+        return self._sim.frame
+
+    @property
+    def parts(self) -> Mapping[str, PartLike]:
+        """Every part of the sim by its dotted name."""
+        return self._sim.parts
+
+    @property
+    def bodies(self) -> list[Body]:
+        """Every body of the sim, in order of registration."""
+        return self._sim.parts_of(Body)
+
+    def before(self, phase: str, hook: Hook | None = None) -> Any:
+        """Runs a function of `now` in every step before a phase; without one, a decorator."""
+        return self._sim.hooked("before", phase, hook)
+
+    def after(self, phase: str, hook: Hook | None = None) -> Any:
+        """Runs a function of `now` in every step after a phase; without one, a decorator."""
+        return self._sim.hooked("after", phase, hook)

@@ -1,0 +1,133 @@
+"""Where a body is: its position by its anchor, its corners, centre and feet, and moving it by a sweep."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Literal, TypeAlias
+
+from larktally.errors import ModelError
+from larktally.names import unknown_name
+from larktally.parts.part import Part
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.box import Box
+from larktally.parts.space.checks import numbers, size_of
+from larktally.parts.space.level import Level
+from larktally.parts.space.solid_query import SolidQuery
+from larktally.parts.space.sweep import Contact, overlapping, sweep
+
+__all__ = ["Anchor", "PositionedBox", "ANCHORS"]
+
+Anchor: TypeAlias = Literal["corner", "centre", "feet"]
+ANCHORS: tuple[Anchor, ...] = ("corner", "centre", "feet")
+
+
+class PositionedBox(Part):
+    """A box of `size` in a level, at x, y (and z): the place of its `anchor`, which is its minimum corner by default."""
+
+    x: float
+    y: float
+    z: float
+
+    def __init__(
+        self,
+        sim: SimProtocol,
+        name: str,
+        size: Sequence[float],
+        at: Sequence[float],
+        anchor: str,
+        layers: Iterable[str] | None,
+    ) -> None:
+        super().__init__(sim, name)
+        what = f"body {name!r}"
+        self.level: Level = sim.level
+        self.axes = self.level.axes
+        self.size = size_of(what, size, len(self.axes))
+        if anchor not in ANCHORS:
+            raise ModelError(unknown_name("anchor", anchor, ANCHORS, what))
+        self.up, self.up_sign = self.level.up_axis, self.level.up_sign
+        extent_low = _extent_below(anchor, self.size, self.up, self.up_sign)
+        extent_high = tuple(side - reach for side, reach in zip(self.size, extent_low, strict=True))
+        self.near = SolidQuery(self.level, extent_low, extent_high, self.level.check_layers(layers))
+        self.falls_through = False
+        self.set_position(numbers(what, "at", at, len(self.axes)))
+
+    @property
+    def position(self) -> tuple[float, ...]:
+        """x and y (and z), of its anchor."""
+        if len(self.axes) == 2:
+            return (self.x, self.y)
+        return (self.x, self.y, self.z)
+
+    def set_position(self, position: Sequence[float]) -> None:
+        """Sets x and y (and z)."""
+        if len(self.axes) == 2:
+            self.x, self.y = position
+        else:
+            self.x, self.y, self.z = position
+
+    @property
+    def low(self) -> tuple[float, ...]:
+        """Its minimum corner."""
+        found = []
+        for p, reach in zip(self.position, self.near.extent_low, strict=True):
+            found.append(p - reach)
+        return tuple(found)
+
+    @property
+    def high(self) -> tuple[float, ...]:
+        """Its maximum corner."""
+        found = []
+        for p, reach in zip(self.position, self.near.extent_high, strict=True):
+            found.append(p + reach)
+        return tuple(found)
+
+    @property
+    def centre(self) -> tuple[float, ...]:
+        """Its middle."""
+        return tuple((a + b) / 2 for a, b in zip(self.low, self.high, strict=True))
+
+    @property
+    def feet(self) -> tuple[float, ...]:
+        """The middle of its underside."""
+        down = self.high
+        if self.up_sign > 0:
+            down = self.low
+        found = []
+        for i, middle in enumerate(self.centre):
+            found.append(down[i] if i == self.up else middle)
+        return tuple(found)
+
+    def would_overlap(self, offset: Sequence[float], layers: Iterable[str] | None = None) -> list[Box]:
+        """The solids it would overlap if it stood `offset` away; it stays where it is. One-way boxes do not count."""
+        wanted = self.level.check_layers(layers, ("platform", "enclosure"))
+        offsets = numbers(f"body {self.name!r}", "offset", offset, len(self.axes))
+        there = [p + off for p, off in zip(self.position, offsets, strict=True)]
+        # One-way boxes are no obstacle to standing somewhere, only to falling there.
+        solids = self.near.solids(there, [0.0] * len(there), through_one_way=True)
+        found: list[Box] = []
+        for s in solids:
+            if (wanted is None or s.box.layer in wanted) and overlapping(there, s):
+                found.append(s.box)
+        return found
+
+    def shift(self, move: Sequence[float], ignoring: Callable[[], Iterable[Box]] | None = None) -> list[Contact]:
+        """Moves it by a sweep, without touching its velocity; the contacts that stopped it. `ignoring` does not count."""
+        position, displacement = list(self.position), list(move)
+        solids = self.near.solids(position, displacement, through_one_way=self.falls_through, ignoring=ignoring)
+        # With a velocity of its own: being shifted takes none away.
+        contacts = sweep(position, displacement, [0.0] * len(displacement), solids, self.up, self.up_sign)
+        self.set_position(position)
+        return contacts
+
+
+def _extent_below(anchor: str, size: Sequence[float], up: int, sign: float) -> tuple[float, ...]:
+    """How far a body reaches below its anchor along each axis."""
+    if anchor == "corner":
+        return (0.0,) * len(size)
+    feet = 1.0
+    if sign > 0:
+        feet = 0.0
+    found = []
+    for i, side in enumerate(size):
+        found.append(side * (feet if anchor == "feet" and i == up else 0.5))
+    return tuple(found)

@@ -1,0 +1,104 @@
+"""Which solids a body could meet: the still ones of the cells it is in, grown by its extent, and what moves by itself."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Sequence
+
+from larktally.parts.space.box import Box
+from larktally.parts.space.level import Level
+from larktally.parts.space.sweep import ExpandedBox, grow
+
+__all__ = ["SolidQuery"]
+
+# A body flush with the edge of its cells is inside of both: without a margin it would miss what stands in the next.
+TOUCH = 1e-9
+# Of a body that crosses a large level: some megabytes at most.
+MOST_REMEMBERED = 10_000
+
+
+class SolidQuery:
+    """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
+
+    `in_bounds` says that whatever stays inside these cells is inside the level; `moving` are functions that return the
+    boxes of things that move (platforms, walls), asked for every time.
+    """
+
+    def __init__(
+        self, level: Level, extent_low: Sequence[float], extent_high: Sequence[float], layers: frozenset[str] | None
+    ) -> None:
+        self.level, self.layers = level, layers
+        self.extent_low, self.extent_high = tuple(extent_low), tuple(extent_high)
+        self.moving: list[Callable[[], Iterable[Box]]] = []
+        self.still: tuple[ExpandedBox, ...] = ()
+        # NaN is inside of nothing, so that the first question looks the cells up.
+        self._low: tuple[float, ...] = (math.nan,) * len(self.extent_low)
+        self._high: tuple[float, ...] = (math.nan,) * len(self.extent_low)
+        self.in_bounds = False
+        self._grown: dict[tuple[int, ...], tuple[ExpandedBox, ...]] = {}
+
+    def inside(self, x: float, y: float) -> bool:
+        """Whether a position is inside the cells whose solids are `still`."""
+        low, high = self._low, self._high
+        return low[0] <= x <= high[0] and low[1] <= y <= high[1]
+
+    def solids(
+        self,
+        position: Sequence[float],
+        move: Sequence[float],
+        inside: bool = False,
+        through_one_way: bool = False,
+        ignoring: Callable[[], Iterable[Box]] | None = None,
+    ) -> Sequence[ExpandedBox]:
+        """Every solid that a move from a position could meet; `inside` says that the position is where it was before.
+
+        `ignoring` is one of `moving` that does not count.
+        """
+        low, high = self._low, self._high
+        if not (
+            low[0] <= position[0] + move[0] <= high[0]
+            and low[1] <= position[1] + move[1] <= high[1]
+            and (inside or (low[0] <= position[0] <= high[0] and low[1] <= position[1] <= high[1]))
+            and (len(move) == 2 or (low[2] <= position[2] + move[2] <= high[2] and low[2] <= position[2] <= high[2]))
+        ):
+            # Once a body leaves its cells, which is every some frames: otherwise four comparisons answer.
+            self.still = self._find(position, move)
+        solids = self.still
+        if self.moving:
+            solids += self._moving_solids(ignoring)
+        if through_one_way:
+            solids = tuple(solid for solid in solids if not solid.box.one_way)
+        return solids
+
+    def _moving_solids(self, ignoring: Callable[[], Iterable[Box]] | None) -> tuple[ExpandedBox, ...]:
+        """What moves by itself, where it is now: asked for every time, as none of it stays where it was."""
+        found = []
+        for boxes in self.moving:
+            if boxes is not ignoring:
+                for box in boxes():
+                    found.append(grow(box, self.extent_low, self.extent_high))
+        return tuple(found)
+
+    def _find(self, position: Sequence[float], move: Sequence[float]) -> tuple[ExpandedBox, ...]:
+        """Looks up the cells that a move goes through, and how far their solids are good for."""
+        self._low = self._high = (math.nan,) * len(position)
+        self.in_bounds = False
+        spans = list(zip(position, move, self.extent_low, self.extent_high, strict=True))
+        low = [min(p, p + displacement) - before - TOUCH for p, displacement, before, _ in spans]
+        high = [max(p, p + displacement) + after + TOUCH for p, displacement, _, after in spans]
+        grid = self.level.grid
+        # What is not finite is told as trouble by the body; here it must only not raise in floor().
+        if not all(map(math.isfinite, low + high)):
+            return ()
+        key, cell = grid.key(low, high), grid.cell
+        self._low = tuple(key[2 * i] * cell + reach + TOUCH for i, reach in enumerate(self.extent_low))
+        self._high = tuple((key[2 * i + 1] + 1) * cell - reach - TOUCH for i, reach in enumerate(self.extent_high))
+        bounds = zip(self.level.low, self._low, self._high, self.level.high, strict=True)
+        self.in_bounds = all(first <= a and b <= last for first, a, b, last in bounds)
+        solids = self._grown.get(key)
+        if solids is None:
+            if len(self._grown) >= MOST_REMEMBERED:
+                self._grown.clear()
+            wanted = [box for box in grid.boxes_in(key) if self.layers is None or box.layer in self.layers]
+            solids = self._grown[key] = tuple(grow(box, self.extent_low, self.extent_high) for box in wanted)
+        return solids

@@ -1,0 +1,268 @@
+"""Vary: one scenario run with many params, rates, seeds or scripts, its claims checked and its measures read in each."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from larktally.claims.checking import check
+from larktally.claims.verdicts import Tally
+from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.inputs.script import InputScript
+from larktally.language.measures import measure
+from larktally.report import Block, Line, Report, Table, Tone
+from larktally.runs.record import record
+from larktally.runs.scenario import Scenario
+from larktally.textfmt import shown_value
+
+__all__ = ["Variant", "Varied", "vary"]
+
+# A product of four params with twenty values each is more than anyone waits for.
+MOST_RUNS = 100_000
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Variant:
+    """One run of many: the values that it was run with, what each measure came to, and the verdicts.
+
+    `failed` is the message of a subject that failed; then there are no measures and no tally. `scenario` makes the run again.
+    """
+
+    values: Mapping[str, Any]
+    scenario: Scenario
+    measures: Mapping[str, float]
+    tally: Tally | None
+    failed: str = ""
+
+    @property
+    def kept(self) -> bool:
+        """Whether it ran, and every claim passed; with no claims, whether it ran."""
+        return not self.failed and (not self.tally or self.tally.passed)
+
+    @property
+    def outcome(self) -> str:
+        """What came of it, in a few words."""
+        if self.failed:
+            return f"failed: {self.failed}"
+        if not self.tally:
+            return ""
+        lost = []
+        for result in self.tally.failed:
+            lost.append(f"{result.name} ({result.verdict})")
+        return ", ".join(lost) or f"kept, all {len(self.tally)}"
+
+    def plain(self) -> dict[str, Any]:
+        """The run as plain data, for JSON and for tables."""
+        claims = []
+        for result in self.tally or ():
+            claims.append(result.plain())
+        return {
+            "values": {name: _plain(value) for name, value in self.values.items()},
+            "measures": dict(self.measures),
+            "kept": self.kept,
+            "failed": self.failed,
+            "claims": claims,
+        }
+
+
+class Varied(Sequence[Variant]):
+    """The runs of `vary`, in order; `print` shows them as a table. `kept` are those in which every claim passed."""
+
+    def __init__(self, runs: Sequence[Variant]) -> None:
+        self._runs = tuple(runs)
+
+    @property
+    def passed(self) -> bool:
+        """Whether every claim passed in every run."""
+        return all(run.kept for run in self._runs)
+
+    @property
+    def kept(self) -> tuple[Variant, ...]:
+        """The runs in which every claim passed."""
+        found = []
+        for run in self._runs:
+            if run.kept:
+                found.append(run)
+        return tuple(found)
+
+    @property
+    def broken(self) -> tuple[Variant, ...]:
+        """The others."""
+        found = []
+        for run in self._runs:
+            if not run.kept:
+                found.append(run)
+        return tuple(found)
+
+    def turns(self) -> dict[str, list[tuple[str, str, str]]]:
+        """For each claim where its verdict turns: (from value, to value, verdict), where one thing alone was varied."""
+        names = []
+        if self._runs:
+            names = list(self._runs[0].values)
+        # Where a claim turns is a place on one line: with two params it is a border.
+        if len(names) != 1 or any(run.failed for run in self._runs):
+            return {}
+        found: dict[str, list[tuple[str, str, str]]] = {}
+        for at, result in enumerate(self._runs[0].tally or ()):
+            verdicts = []
+            for run in self._runs:
+                if run.tally:
+                    verdicts.append((_shown(run.values[names[0]]), run.tally[at].verdict))
+            # A claim may turn more than once: each stretch of one verdict is a group.
+            groups = [list(group) for _, group in itertools.groupby(verdicts, key=lambda one: one[1])]
+            if len(groups) > 1:
+                found[result.name] = [(group[0][0], group[-1][0], group[0][1]) for group in groups]
+        return found
+
+    def table(self) -> list[list[str]]:
+        """Heading and a line for each run: what it was run with, its measures, what came of its claims."""
+        if not self._runs:
+            return []
+        measures = list(next((run.measures for run in self._runs if run.measures), {}))
+        lines = [[*self._runs[0].values, *measures, "claims"]]
+        for run in self._runs:
+            read = []
+            for name in measures:
+                read.append(f"{run.measures[name]:.6g}" if name in run.measures else "")
+            lines.append([*map(_shown, run.values.values()), *read, run.outcome])
+        return lines
+
+    def summary(self) -> list[str]:
+        """How many runs kept every claim, and where each claim turns."""
+        if not any(run.tally or run.failed for run in self._runs):
+            return [f"{len(self)} runs; no claims in this scenario, so nothing was checked"]
+        lines = [f"{len(self.kept)} of {len(self)} runs kept every claim"]
+        for name, groups in self.turns().items():
+            spans = ", ".join(
+                f"{verdict} {first if first == last else f'{first}..{last}'}" for first, last, verdict in groups
+            )
+            lines.append(f"  {name}: {spans}")
+        return lines
+
+    def plain(self) -> dict[str, Any]:
+        """All runs as plain data, for JSON."""
+        return {"passed": self.passed, "runs": [run.plain() for run in self._runs], "turns": self.turns()}
+
+    def __len__(self) -> int:
+        return len(self._runs)
+
+    def __getitem__(self, at: Any) -> Any:
+        if isinstance(at, slice):
+            return Varied(self._runs[at])
+        return self._runs[at]
+
+    def report(self) -> Report:
+        """A line for each run, how many kept every claim, and where each claim turns."""
+        blocks: list[Block] = []
+        if self._runs:
+            head, *lines = self.table()
+            tones: dict[int, Tone] = {}
+            for n, run in enumerate(self._runs):
+                tones[n] = "good" if run.kept else "bad"
+            blocks.append(Table(head, lines, frozenset({len(head) - 1}), tones))
+        return Report.of([*blocks, Line(""), *map(Line, self.summary())])
+
+    def __str__(self) -> str:
+        return self.report().text()
+
+
+def vary(
+    scenario: Scenario,
+    params: Mapping[str, Iterable[Any]] | None = None,
+    *,
+    rates: Iterable[Any] = (),
+    seeds: Iterable[int] = (),
+    inputs: Mapping[str, InputScript] | None = None,
+    measures: Sequence[str] = (),
+    on_progress: Callable[[int, int], Any] | None = None,
+) -> Varied:
+    """Runs a scenario once for each combination of the params' values, rates, seeds and named input scripts.
+
+    In each run the scenario's claims are checked and `measures` read; the trace is let go of, and comes back with
+    `lt.record(run.scenario)`. A subject that fails is noted, and the others go on. `on_progress(run, runs)` is called after each.
+    Raises LarkTallyError where nothing is varied, a list is empty, or there are more than 100,000 runs.
+
+    >>> import larktally as lt
+    >>> def can(setup):
+    ...     sim = lt.Sim(setup)
+    ...     sim.interval("drip", setup.duration("every", "0.5s"))
+    ...     return sim
+    >>> one = lt.Scenario(can, frames=60, claims=[lt.claim("it drips", "at_least(event('due'), 3)")])
+    >>> print(lt.vary(one, {"every": ["0.2s", "0.5s"]}, measures=["rows_with(event('due'))"]))
+    every  rows_with(event('due'))  claims
+     0.2s                        5  kept, all 1
+     0.5s                        2  it drips (broken)
+    <BLANKLINE>
+    1 of 2 runs kept every claim
+      it drips: kept 0.2s, broken 0.5s
+    """
+    given = params or {}
+    for name in ("rate", "seed", "inputs"):
+        if name in given:
+            raise LarkTallyError(
+                f"vary: a param called {name!r} cannot be told from the run's own; say rates=, seeds= or inputs="
+            )
+    axes = {name: list(values) for name, values in given.items()}
+    axes |= {
+        name: list(values) for name, values in (("rate", rates), ("seed", seeds), ("inputs", inputs or {})) if values
+    }
+    if not axes:
+        raise LarkTallyError("vary needs something to vary: params={'speed': [100, 120]}, rates=, seeds= or inputs=")
+    if not all(axes.values()):
+        empty = next(name for name, values in axes.items() if not values)
+        raise LarkTallyError(f"vary: {empty!r} has no values to try")
+    count = math.prod(map(len, axes.values()))
+    if count > MOST_RUNS:
+        raise LarkTallyError(f"vary: {count} runs, where at most {MOST_RUNS} are made at once")
+    runs: list[Variant] = []
+    for combination in itertools.product(*axes.values()):
+        values = dict(zip(axes, combination, strict=True))
+        runs.append(_run(_changed(scenario, values, inputs or {}), values, measures))
+        # After the run: what is shown as done is done.
+        if on_progress is not None:
+            on_progress(len(runs), count)
+    return Varied(runs)
+
+
+def _changed(scenario: Scenario, values: Mapping[str, Any], scripts: Mapping[str, InputScript]) -> Scenario:
+    """The scenario with one combination of values."""
+    own = {}
+    for name, value in values.items():
+        if name in ("rate", "seed"):
+            own[name] = value
+    if "inputs" in values:
+        own["inputs"] = scripts[values["inputs"]]
+    params = {}
+    for name, value in values.items():
+        if name not in ("rate", "seed", "inputs"):
+            params[name] = value
+    return scenario.changed(params={**scenario.params, **params}, **own)
+
+
+def _run(scenario: Scenario, values: Mapping[str, Any], measures: Sequence[str]) -> Variant:
+    try:
+        trace = record(scenario)
+    except SubjectFailed as failure:
+        return Variant(values, scenario, {}, None, str(failure))
+    except LarkTallyError as error:
+        tried = ", ".join(f"{name}={_shown(value)}" for name, value in values.items())
+        raise LarkTallyError(f"{tried}: {error}").with_traceback(error.__traceback__) from None
+    tally = None
+    if scenario.claims:
+        tally = check(trace, scenario.claims)
+    return Variant(values, scenario, {that: measure(trace, that) for that in measures}, tally)
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, str):
+        return value
+    return shown_value(value)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, (bool, int, float, str)):
+        return value
+    return str(value)

@@ -1,0 +1,200 @@
+"""What a program says of itself, and its rows: checked where they come in, in the words of the protocol's page."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import get_args
+
+import msgspec
+
+from larktally.errors import LarkTallyError
+from larktally.event import Event
+from larktally.inputs.actions import Action
+from larktally.names import did_you_mean, unknown_name
+from larktally.subjects.programs.rpc import PROTOCOL, ProtocolError
+from larktally.subjects.protocol import Value
+from larktally.timing import Rate, as_rate
+from larktally.traces.columns import Channel, Kind, check_channel_name
+
+__all__ = ["Handshake", "handshake_of", "columns_of", "events_of", "row_of"]
+
+_SPECIAL = {"nan": math.nan, "inf": math.inf, "-inf": -math.inf}
+
+
+class Handshake(msgspec.Struct, frozen=True):
+    """A program's answer to hello."""
+
+    name: str
+    version: str
+    channels: tuple[Channel, ...]
+    actions: tuple[Action, ...]
+    events: tuple[str, ...]
+    rates: tuple[str, ...]
+    saves: bool
+
+    def check_rate(self, rate: Rate) -> None:
+        """Raises LarkTallyError for a rate that the program does not accept."""
+        if self.rates and rate not in {as_rate(text) for text in self.rates}:
+            raise LarkTallyError(f"program {self.name!r} runs at {', '.join(self.rates)} frames/s, not at {rate}")
+
+
+def handshake_of(answer: Mapping[str, object]) -> Handshake:
+    """The handshake in an answer to hello; raises ProtocolError naming the key that is not what it should be."""
+    if answer.get("protocol") != PROTOCOL:
+        raise ProtocolError(f"it speaks protocol {answer.get('protocol')!r}, and this version speaks {PROTOCOL}")
+    channels = _listed(answer, "channels")
+    if not channels:
+        raise ProtocolError("hello: 'channels' lists none, so there would be nothing to record")
+    found = tuple(_channel(one) for one in channels)
+    names = []
+    for channel in found:
+        names.append(channel.name)
+    # Two columns of one name would be one, and half of the values lost.
+    if len(set(names)) != len(names):
+        raise ProtocolError(f"hello: two channels are called {next(n for n in names if names.count(n) > 1)!r}")
+    try:
+        actions = tuple(_action(one) for one in _listed(answer, "actions"))
+        rates = tuple(str(as_rate(rate)) for rate in _texts_or_numbers(answer, "rates"))
+    except LarkTallyError as error:
+        raise ProtocolError(f"hello: {error}") from None
+    events: list[str] = []
+    for name in _listed(answer, "events"):
+        if not isinstance(name, str):
+            raise ProtocolError("hello: 'events' is a list of names")
+        events.append(name)
+    return Handshake(
+        str(answer.get("name", "program")),
+        str(answer.get("version", "")),
+        found,
+        actions,
+        tuple(events),
+        rates,
+        answer.get("saves") is True,
+    )
+
+
+def row_of(answer: Mapping[str, object], handshake: Handshake) -> tuple[Value, ...]:
+    """Row 0 as reset answers it: a value for each channel, in order."""
+    row = answer.get("row")
+    if not isinstance(row, dict):
+        raise ProtocolError("reset: 'row' is an object with a value for each channel")
+    _check_names("reset: 'row'", row, handshake)
+    found = []
+    for channel in handshake.channels:
+        found.append(_read([row[channel.name]], channel)[0])
+    return tuple(found)
+
+
+def columns_of(answer: Mapping[str, object], handshake: Handshake, frames: int) -> list[Sequence[Value]]:
+    """The columns of a step, in the order of the channels, each of so many values."""
+    columns = answer.get("columns")
+    if not isinstance(columns, dict):
+        raise ProtocolError("step: 'columns' is an object with a list of values for each channel")
+    _check_names("step: 'columns'", columns, handshake)
+    for name, values in columns.items():
+        if not isinstance(values, list) or len(values) != frames:
+            found = repr(values)[:40]
+            if isinstance(values, list):
+                found = str(len(values))
+            raise ProtocolError(f"step: column {name!r} has a value for each of the {frames} frames, not {found}")
+    listed: list[Sequence[Value]] = []
+    for channel in handshake.channels:
+        listed.append(_read(columns[channel.name], channel))
+    return listed
+
+
+def events_of(answer: Mapping[str, object], first: int, last: int) -> list[tuple[int, Event]]:
+    """The events of a reset or step with their frames: [frame, name, source, data], the last two may be left out."""
+    found = []
+    before = first
+    for entry in _listed(answer, "events"):
+        # What is no event fails the check below, with the message of one that is wrong inside.
+        event: list[object] = [None, None, "", {}]
+        if isinstance(entry, list) and 2 <= len(entry) <= 4:
+            event[: len(entry)] = entry
+        frame, name, source, data = event
+        if (
+            type(frame) is not int
+            or not isinstance(name, str)
+            or not isinstance(source, str)
+            or not isinstance(data, dict)
+        ):
+            raise ProtocolError(
+                f"an event is [frame, 'name'], with a source and data where it has them, not {entry!r}"[:200]
+            )
+        if not before <= frame <= last:
+            raise ProtocolError(f"event {name!r} stands in frame {frame}, which is not in order within {first}..{last}")
+        # Events out of order would be read as of another frame where a batch ends.
+        before = frame
+        found.append((frame, Event(name, source, **data)))
+    return found
+
+
+def _read(values: list[Value], channel: Channel) -> Sequence[Value]:
+    """A column's values: numbers may be whole in JSON, and "nan", "inf" and "-inf" stand for what it has no number for."""
+    if channel.kind != "number":
+        return values
+    # Few batches hold a text for a number; one pass in C tells.
+    if str in set(map(type, values)):
+        found = []
+        for value in values:
+            found.append(_SPECIAL.get(value, value) if isinstance(value, str) else value)
+        return found
+    return values
+
+
+def _check_names(place: str, given: Mapping[str, object], handshake: Handshake) -> None:
+    known = set()
+    for channel in handshake.channels:
+        known.add(channel.name)
+    for name in known:
+        if name not in given:
+            raise ProtocolError(f"{place} has no channel {name!r}, which hello announced")
+    for name in given:
+        if name not in known:
+            raise ProtocolError(f"{place}: {unknown_name('channel', name, sorted(known))} announced by hello")
+
+
+def _channel(entry: object) -> Channel:
+    if not isinstance(entry, dict) or entry.get("kind") not in get_args(Kind):
+        raise ProtocolError(
+            f"hello: a channel is {{'name': …, 'kind': 'number', 'count', 'flag' or 'label'}}, not {entry!r}"[:200]
+        )
+    labels = entry.get("labels", [])
+    if not isinstance(labels, list) or not all(isinstance(label, str) for label in labels):
+        raise ProtocolError(f"hello: the labels of channel {entry.get('name')!r} are a list of strings")
+    # A label has to be closed before the first row: claims are checked against its words.
+    if entry["kind"] == "label" and not labels:
+        raise ProtocolError(
+            f"hello: channel {entry.get('name')!r} is a label and announces no labels: list all that it can be"
+        )
+    try:
+        return Channel(check_channel_name(entry.get("name")), entry["kind"], tuple(labels))
+    except LarkTallyError as error:
+        raise ProtocolError(f"hello: {error}") from None
+
+
+def _action(entry: object) -> Action:
+    if isinstance(entry, dict):
+        return Action(entry.get("name", ""), analog=entry.get("analog") is True)
+    if not isinstance(entry, str):
+        raise LarkTallyError(f"an action has a name, not {entry!r}"[:200])
+    return Action(entry)
+
+
+def _listed(answer: Mapping[str, object], key: str) -> list[object]:
+    found = answer.get(key, [])
+    if not isinstance(found, list):
+        near = did_you_mean(key, answer)
+        raise ProtocolError(f"{key!r} is a list, not {found!r}{near}"[:200])
+    return found
+
+
+def _texts_or_numbers(answer: Mapping[str, object], key: str) -> list[str | int | float]:
+    found: list[str | int | float] = []
+    for one in _listed(answer, key):
+        if not isinstance(one, str | int | float):
+            raise ProtocolError(f"hello: {key!r} is a list of numbers or texts, not of {one!r}"[:200])
+        found.append(one)
+    return found

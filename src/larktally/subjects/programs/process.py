@@ -1,0 +1,173 @@
+"""A program started, listened to on its standard error, and always ended and reaped."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import socket
+import subprocess
+import threading
+import time
+import weakref
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from larktally.errors import LarkTallyError
+from larktally.subjects.programs.wire import Wire, WireError, pipe_wire, socket_wire
+
+__all__ = ["Running", "start", "attach"]
+
+# The end of what it said on standard error; a game that logs each frame would fill the memory.
+_KEPT = 64 * 1024
+# Never another machine, nor to be reached from one.
+_HOST = "127.0.0.1"
+
+
+class Running:
+    """A program that runs, or one that was running already; `wire` is how it is spoken to."""
+
+    def __init__(self, process: subprocess.Popen[bytes] | None, wire: Wire) -> None:
+        self.process, self.wire = process, wire
+        self._stderr = bytearray()
+        self._listener: threading.Thread | None = None
+        if process is not None and process.stderr is not None:
+            self._listener = threading.Thread(target=self._listen, args=(process.stderr,), daemon=True)
+            self._listener.start()
+        # However it is let go of, the process is ended: at the interpreter's exit too.
+        self._finalizer = weakref.finalize(self, _end, process, wire)
+
+    def stop(self, within: float) -> int | None:
+        """Waits so long for it to end by itself, then ends it; its exit status, where it is known."""
+        if self.process is not None:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self.process.wait(within)
+        self._finalizer()
+        if self.process is not None:
+            return self.process.returncode
+        return None
+
+    def how_it_ended(self) -> str:
+        """What became of it, in words; "" where it still runs or was never ours."""
+        if self.process is None:
+            return ""
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            # The pipe may close some milliseconds before the process is gone; its exit status is worth them.
+            self.process.wait(0.5)
+        status = self.process.returncode
+        if status is None:
+            return ""
+        if status < 0:
+            return f"it was ended by signal {-status} ({signal.Signals(-status).name})"
+        return f"it ended with exit status {status}"
+
+    def last_lines(self, lines: int = 5) -> str:
+        """The last lines of its standard error."""
+        if self._listener is not None:
+            # What it said just before it ended may still be on its way through the pipe.
+            self._listener.join(0.2)
+        text = bytes(self._stderr).decode("utf-8", "replace")
+        return "\n".join(text.splitlines()[-lines:])
+
+    def _listen(self, stream: object) -> None:
+        """Reads its standard error as it comes, so that it never waits for a reader, and keeps the last of it."""
+        while chunk := stream.read1(1 << 16):  # type: ignore[attr-defined]
+            self._stderr += chunk
+            if len(self._stderr) > 2 * _KEPT:
+                del self._stderr[:-_KEPT]
+
+
+def start(
+    command: Sequence[str], folder: Path | None, environment: Mapping[str, str] | None, over: str, within: float
+) -> Running:
+    """Starts a program and connects to it; raises LarkTallyError where it cannot be started or does not connect in time."""
+    deadline = time.monotonic() + within
+    listening = _listen_for(over)
+    if listening is not None:
+        port = listening.getsockname()[1]
+    else:
+        port = over.partition(":")[2]
+    words = []
+    for word in command:
+        words.append(word.replace("{port}", str(port)))
+    more = {**(environment or {}), **({"LARKTALLY_PORT": str(port)} if over != "stdio" else {})}
+    piped = subprocess.DEVNULL
+    if over == "stdio":
+        piped = subprocess.PIPE
+    try:
+        process = subprocess.Popen(
+            words,
+            cwd=folder,
+            env={**os.environ, **more},
+            stdin=piped,
+            stdout=piped,
+            stderr=subprocess.PIPE,
+            # So that its children end with it, and Ctrl-C in the terminal reaches only us.
+            start_new_session=True,
+        )
+    except OSError as error:
+        where = ""
+        if folder is not None:
+            where = f" in {folder}"
+        raise LarkTallyError(f"{words[0]!r} cannot be started{where}: {error.strerror or error}") from None
+    try:
+        return Running(process, _connected(process, over, listening, deadline))
+    except WireError:
+        _end(process, None)
+        raise
+    finally:
+        if listening is not None:
+            listening.close()
+
+
+def attach(over: str, within: float) -> Running:
+    """Connects to a program that runs already and listens on a port of this machine."""
+    return Running(None, socket_wire(_connect(int(over.partition(":")[2]), time.monotonic() + within)))
+
+
+def _listen_for(over: str) -> socket.socket | None:
+    if not over.startswith("listen"):
+        return None
+    return socket.create_server((_HOST, int(over.partition(":")[2] or 0)))
+
+
+def _connected(process: subprocess.Popen[bytes], over: str, listening: socket.socket | None, deadline: float) -> Wire:
+    if over == "stdio":
+        assert process.stdin is not None and process.stdout is not None
+        return pipe_wire(os.dup(process.stdout.fileno()), os.dup(process.stdin.fileno()))
+    if listening is None:
+        return socket_wire(_connect(int(over.partition(":")[2]), deadline, process))
+    listening.settimeout(0.05)
+    while time.monotonic() < deadline:
+        try:
+            return socket_wire(listening.accept()[0])
+        except TimeoutError:
+            if process.poll() is not None:
+                break
+    raise WireError(f"it did not connect to port {listening.getsockname()[1]} in time")
+
+
+def _connect(port: int, deadline: float, process: subprocess.Popen[bytes] | None = None) -> socket.socket:
+    while time.monotonic() < deadline:
+        try:
+            return socket.create_connection((_HOST, port), timeout=max(deadline - time.monotonic(), 0.01))
+        except OSError:
+            if process is not None and process.poll() is not None:
+                break
+            time.sleep(0.02)
+    raise WireError(f"nothing answers on port {port} of this machine")
+
+
+def _end(process: subprocess.Popen[bytes] | None, wire: Wire | None) -> None:
+    """Ends a program and everything that it started, and reaps it."""
+    if wire is not None:
+        wire.close()
+    if process is None:
+        return
+    for stream in (process.stdin, process.stdout):
+        if stream is not None:
+            with contextlib.suppress(OSError):
+                stream.close()
+    with contextlib.suppress(ProcessLookupError, PermissionError):
+        os.killpg(process.pid, signal.SIGKILL)
+    process.wait()

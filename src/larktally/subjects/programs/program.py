@@ -1,0 +1,327 @@
+"""A program in another language as a subject: started, spoken to, stopped, and always reaped."""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+
+from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.event import Event
+from larktally.inputs.actions import Action
+from larktally.inputs.view import FrameInput
+from larktally.setup import Setup
+from larktally.subjects.programs.handshake import Handshake, columns_of, events_of, handshake_of, row_of
+from larktally.subjects.programs.process import attach, start
+from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError
+from larktally.subjects.programs.wire import WireError
+from larktally.subjects.protocol import Batch, Value
+from larktally.timing import Duration, exact_seconds
+from larktally.traces.columns import Channel
+from larktally.version import __version__
+
+__all__ = ["Program"]
+
+_FAILURES = (WireError, ProtocolError, RpcError)
+
+
+class Program:
+    """A headless build of a game, in any language, that speaks the protocol of docs/programs.md.
+
+    `command` is the program and its arguments, started in `folder` (this one by default) with `env` added to the
+    environment. `over` is how it is spoken to: "stdio", "tcp:PORT" (it listens on that port of this machine; with no
+    command it runs already) or "listen" (it connects to the port in its environment as LARKTALLY_PORT, or where
+    `{port}` stands in its command). Frames are stepped `batch` at a time. The time limits are for the start, for each
+    message, and for its end.
+
+    A program that crashes, hangs or misspeaks inside a batch is run again frame by frame from the start, so that the
+    frame is known and the rows before it are kept. Raises LarkTallyError for a command that cannot be started.
+    """
+
+    # For __del__ too, which runs however far the constructor came.
+    _talk: Conversation | None = None  # there from the first, for a constructor that raises before it is set
+
+    def __init__(
+        self,
+        command: Sequence[str] | None,
+        *,
+        folder: str | Path | None = None,
+        env: Mapping[str, str] | None = None,
+        over: str = "stdio",
+        batch: int = 256,
+        start_within: Duration = "10s",
+        step_within: Duration = "10s",
+        end_within: Duration = "5s",
+    ) -> None:
+        if isinstance(command, str) or (command is not None and not command):
+            raise LarkTallyError(f"a program is a list of words, ['./game', '--headless'], not {command!r}")
+        kind, _, port = over.partition(":")
+        if kind not in ("stdio", "tcp", "listen") or (kind == "tcp" and not port.isdigit()):
+            raise LarkTallyError(f"a program is spoken to over 'stdio', 'tcp:PORT' or 'listen', not {over!r}")
+        if command is None and kind != "tcp":
+            raise LarkTallyError("a program that runs already is spoken to over='tcp:PORT'")
+        if not isinstance(batch, int) or not 1 <= batch <= 65_536:
+            raise LarkTallyError(f"a batch is 1 to 65536 frames, not {batch!r}")
+        if command is None:
+            self.command = None
+        else:
+            self.command = [str(word) for word in command]
+        if folder is None:
+            self.folder = None
+        else:
+            self.folder = Path(folder)
+        self.over, self.batch = over, batch
+        self._environment = dict(env or {})
+        self._limits = [float(exact_seconds(d, None, what="limit:")) for d in (start_within, step_within, end_within)]
+        self._talk: Conversation | None = None
+        self._abilities: Handshake | None = None
+        self._setup = Setup()
+        self._row: tuple[Value, ...] = ()
+        self._frame = 0
+        self._done: list[tuple[int, int, dict[str, array[float]]]] = []
+
+    @property
+    def name(self) -> str:
+        """What headers and messages call it: the program's file name."""
+        if self.command:
+            return Path(self.command[0]).name
+        return self.over
+
+    @property
+    def handshake(self) -> Handshake:
+        """What it says of itself; starts it where it does not run."""
+        if self._abilities is None:
+            self._begin()
+        assert self._abilities is not None
+        return self._abilities
+
+    @property
+    def channels(self) -> tuple[Channel, ...]:
+        """The channels that it announces."""
+        return self.handshake.channels
+
+    @property
+    def actions(self) -> tuple[Action, ...]:
+        """The actions that it takes."""
+        return self.handshake.actions
+
+    @property
+    def events(self) -> tuple[str, ...]:
+        """The events that it may say."""
+        return self.handshake.events
+
+    @property
+    def saves(self) -> bool:
+        """Whether it saves and loads its state."""
+        return self.handshake.saves
+
+    @property
+    def labels(self) -> dict[str, tuple[str, ...]]:
+        """All that each label channel can be."""
+        found: dict[str, tuple[str, ...]] = {}
+        for c in self.handshake.channels:
+            if c.kind == "label":
+                found[c.name] = c.labels
+        return found
+
+    @property
+    def plain(self) -> dict[str, object]:
+        """What a trace's header keeps of it; of an absolute path the file name alone."""
+        words = []
+        for word in self.command or [self.over]:
+            words.append(Path(word).name if Path(word).is_absolute() else word)
+        return {"name": self.handshake.name, "version": self.handshake.version, "command": words}
+
+    def reset(self, setup: Setup) -> Iterable[Event]:
+        """Back to the beginning: row 0."""
+        self._setup = setup
+        try:
+            emitted = self._reset()
+        except _FAILURES as error:
+            self.stop()
+            raise SubjectFailed(f"row 0: program {self.name!r}: {error}", 0) from None
+        # A program reads its params where we do not see it: all count as read.
+        setup.settings.update(setup.params)
+        return emitted
+
+    def step(self, now: FrameInput) -> Iterable[Event]:
+        """One frame on."""
+        inputs = {}
+        for action in self.actions:
+            inputs[action.name] = [now.value(action.name)]
+        try:
+            columns, emitted = self._step(now.frame, 1, inputs)
+        except _FAILURES as error:
+            self.stop()
+            raise SubjectFailed(self._failed(now.frame, error), now.frame) from None
+        self._row = tuple(column[0] for column in columns)
+        return [event for _, event in emitted]
+
+    def row(self) -> tuple[Value, ...]:
+        """Every channel's value, in the order of the channels."""
+        return self._row
+
+    def observe(self) -> dict[str, object]:
+        """Every channel's value."""
+        found: dict[str, object] = {}
+        for channel, value in zip(self.handshake.channels, self._row, strict=True):
+            found[channel.name] = value
+        return found
+
+    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
+        """So many frames in one message."""
+        try:
+            columns, emitted = self._step(first, frames, inputs)
+            if frames:
+                self._row = tuple(column[-1] for column in columns)
+            return Batch(columns, emitted, None)
+        except _FAILURES as error:
+            self.stop()
+            if frames <= 1:
+                none: list[list[Value]] = []
+                for _ in self.handshake.channels:
+                    none.append([])
+                return Batch(none, [], SubjectFailed(self._failed(first, error), first))
+            return self._frame_by_frame(first, frames, inputs, error)
+
+    def save(self) -> bytes:
+        """Its state, as it gives it."""
+        state = self._ask("save", {}).get("state")
+        if not isinstance(state, str):
+            raise SubjectFailed(f"program {self.name!r}: save: 'state' is a string", self._frame)
+        return state.encode()
+
+    def load(self, saved: bytes) -> None:
+        """Puts a state back."""
+        answer = self._ask("load", {"state": saved.decode()})
+        self._row = row_of(answer, self.handshake)
+        frame = answer.get("frame", self._frame)
+        if isinstance(frame, int):
+            self._frame = frame
+
+    @property
+    def alive(self) -> bool:
+        """Whether it runs now, as far as is known."""
+        if self._talk is not None:
+            process = self._talk.running.process
+        else:
+            process = None
+        return self._talk is not None and (process is None or process.poll() is None)
+
+    def stop(self) -> int | None:
+        """Ends it; its exit status, where it is known. It is started again where it is used again."""
+        talk, self._talk = self._talk, None
+        if talk is None:
+            return None
+        polite = 0.0
+        try:
+            talk.ask("end", {}, self._limits[2])
+            polite = self._limits[2]
+        except _FAILURES:
+            pass
+        return talk.running.stop(polite)
+
+    def __del__(self) -> None:
+        if self._talk is not None:
+            self._talk.running.stop(0.0)
+
+    def _begin(self) -> Conversation:
+        """Starts it, and asks what it can do."""
+        if self._talk is None:
+            within = self._limits[0]
+            if self.command is None:
+                running = attach(self.over, within)
+            else:
+                running = start(self.command, self.folder, self._environment, self.over, within)
+            self._talk = Conversation(running)
+            try:
+                answer = self._talk.ask("hello", {"protocol": PROTOCOL, "client": f"larktally {__version__}"}, within)
+                self._abilities = handshake_of(answer)
+            except LarkTallyError as error:
+                self._talk.running.stop(0.0)
+                self._talk = None
+                # Anything else is a mistake of the caller's own, such as a command that is not there.
+                if isinstance(error, _FAILURES):
+                    raise SubjectFailed(f"row 0: program {self.name!r} did not start: {error}", 0) from None
+                raise
+        return self._talk
+
+    def _reset(self) -> list[Event]:
+        talk = self._begin()
+        setup, self._frame, self._done = self._setup, 0, []
+        self.handshake.check_rate(setup.rate)
+        params = {"rate": str(setup.rate), "seed": setup.seed, "params": dict(setup.params)}
+        answer = talk.ask("reset", params, self._limits[1])
+        self._row = row_of(answer, self.handshake)
+        found: list[Event] = []
+        for _, event in events_of(answer, 0, 0):
+            found.append(event)
+        return found
+
+    def _step(
+        self, first: int, frames: int, inputs: dict[str, list[float]]
+    ) -> tuple[list[Sequence[Value]], list[tuple[int, Event]]]:
+        answer = self._begin().ask("step", {"first": first, "frames": frames, "inputs": inputs}, self._limits[1])
+        columns = columns_of(answer, self.handshake, frames)
+        emitted = events_of(answer, first, first + frames - 1)
+        if frames:
+            self._frame = first + frames - 1
+            pressed = {}
+            for name, values in inputs.items():
+                if any(values):
+                    # Kept for the run frame by frame; what is not held costs nothing.
+                    pressed[name] = array("d", values)
+            self._done.append((first, frames, pressed))
+        return columns, emitted
+
+    def _frame_by_frame(self, first: int, frames: int, inputs: dict[str, list[float]], error: LarkTallyError) -> Batch:
+        """Runs it again from the start, the last batch a frame at a time, to know in which frame it fails."""
+        done = self._done
+        columns: list[list[Value]] = []
+        for _ in self.handshake.channels:
+            columns.append([])
+        emitted: list[tuple[int, Event]] = []
+        last = first + frames - 1
+        try:
+            self._reset()
+            for start_at, count, pressed in done:
+                given = {}
+                for name in inputs:
+                    given[name] = list(pressed.get(name, [0.0] * count))
+                self._step(start_at, count, given)
+            for frame in range(first, last + 1):
+                one = {}
+                for name, values in inputs.items():
+                    one[name] = [values[frame - first]]
+                found, events = self._step(frame, 1, one)
+                for column, value in zip(columns, found, strict=True):
+                    column.append(value[0])
+                emitted += events
+        except (*_FAILURES, SubjectFailed) as again:
+            self.stop()
+            frame = self._frame + 1
+            kept = max(frame - first, 0)
+            failed = SubjectFailed(self._failed(max(frame, first), again), max(frame, first))
+            # A failure in the middle: the frames before it are as good as any.
+            return Batch([column[:kept] for column in columns], emitted, failed)
+        self.stop()
+        # It ran well this time: the frame cannot be told, and a program that fails by chance is worth telling.
+        message = f"row {first}: program {self.name!r} failed in frames {first}..{last}: {error}"
+        empty: list[Sequence[Value]] = [[] for _ in columns]
+        return Batch(empty, [], SubjectFailed(f"{message}; run again frame by frame it did not", first))
+
+    def exchange(self, line: bytes) -> bytes:
+        """Sends a line as it is, and returns the next one: for looking at how it takes what is no request."""
+        return self._begin().exchange(line, self._limits[1])
+
+    def _ask(self, method: str, params: Mapping[str, object]) -> Mapping[str, object]:
+        try:
+            return self._begin().ask(method, params, self._limits[1])
+        except _FAILURES as error:
+            raise SubjectFailed(f"program {self.name!r}: {error}", self._frame) from None
+
+    def _failed(self, frame: int, error: Exception) -> str:
+        at = frame
+        if isinstance(error, RpcError) and error.frame is not None:
+            at = error.frame
+        return f"row {at}: program {self.name!r}: {error}"

@@ -1,0 +1,152 @@
+"""What a trace holds: its header and the rows of its channels, inputs and events; what readers return and writers take."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from functools import cached_property
+from typing import Protocol, TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+from larktally.errors import LarkTallyError
+from larktally.timing import RateLike, as_rate
+from larktally.traces.columns import Column, column_of
+from larktally.traces.digest import digest_of
+from larktally.traces.events import EventLog
+from larktally.traces.header import Header
+
+__all__ = ["Savable", "TraceContents", "contents_from_columns"]
+
+
+Stored = TypeVar("Stored", bound=np.generic)
+
+
+class TraceContents:
+    """The header, columns, inputs, events and saved states of a run of R rows.
+
+    The arrays are read-only views of the ones given, which stay as writable as they were.
+    """
+
+    def __init__(
+        self,
+        header: Header,
+        columns: Mapping[str, Column],
+        inputs: Mapping[str, npt.NDArray[np.float64]],
+        events: EventLog,
+        rows: int | None = None,
+        states: Mapping[int, bytes] | None = None,
+    ) -> None:
+        # Told here once: every reader and every claim relies on it.
+        lengths = {len(column.stored) for column in columns.values()} | {len(values) for values in inputs.values()}
+        if len(lengths) > 1:
+            raise LarkTallyError(f"the columns of a trace have one length, not {sorted(lengths)}")
+        self.header = header
+        self._columns = {name: Column(one.channel, _read_only(one.stored)) for name, one in columns.items()}
+        self._inputs = {name: _read_only(values) for name, values in inputs.items()}
+        self._events = events
+        self._states: Mapping[int, bytes] = states or {}
+        if lengths:
+            self.rows = lengths.pop()
+        else:
+            self.rows = rows or 0
+
+    @property
+    def columns(self) -> Mapping[str, Column]:
+        """The channels' columns, by name."""
+        return self._columns
+
+    @property
+    def inputs(self) -> Mapping[str, npt.NDArray[np.float64]]:
+        """The values of each action, R of them, by name."""
+        return self._inputs
+
+    @property
+    def events(self) -> EventLog:
+        """What was emitted, in order."""
+        return self._events
+
+    @property
+    def states(self) -> Mapping[int, bytes]:
+        """The saved states that were kept, by row."""
+        return self._states
+
+    @cached_property
+    def digest(self) -> str:
+        """SHA-256 over a canonical form (see larktally.traces.digest): the same for the same run."""
+        return digest_of(self)
+
+    def pieces(self, names: Collection[str] | None = None) -> Iterator[TraceContents]:
+        """All of it, as its only piece, or one with the channels named."""
+        if names is None:
+            yield self
+        else:
+            yield TraceContents(self.header, {n: self.columns[n] for n in names}, self.inputs, self.events, self.rows)
+
+
+class Savable(Protocol):
+    """A trace as writers take it: its rows in pieces, and what stands in a file beside them."""
+
+    @property
+    def header(self) -> Header: ...
+    @property
+    def rows(self) -> int: ...
+    @property
+    def digest(self) -> str: ...
+    @property
+    def states(self) -> Mapping[int, bytes]: ...
+    def pieces(self, names: Collection[str] | None = None) -> Iterator[TraceContents]:
+        """Windows of all rows in order, with the channels named (all of them, by default), inputs and events; the rows
+        of events are counted from the piece's first."""
+
+
+def contents_from_columns(
+    given: Mapping[str, npt.NDArray[np.generic]],
+    rate: RateLike | None = None,
+    *,
+    events: EventLog | None = None,
+    labels: Mapping[str, tuple[str, ...]] | None = None,
+    subject: str = "",
+    rows: int | None = None,
+) -> TraceContents:
+    """What a trace of these arrays holds, `input:NAME` for an input; each array's type gives its channel's kind.
+
+    `rows` says how many there are where no array does.
+    """
+    inputs = {}
+    for name, values in given.items():
+        if name.startswith("input:"):
+            inputs[name[6:]] = _input_values(name, values)
+    columns = {}
+    for name, values in given.items():
+        if not name.startswith("input:"):
+            columns[name] = column_of(name, values, (labels or {}).get(name))
+    if events is not None:
+        log = events
+    else:
+        log = EventLog()
+    header = Header(
+        rate_text=str(as_rate(rate)) if rate is not None else "",
+        subject=subject,
+        channels=tuple(column.channel for column in columns.values()),
+        inputs=tuple(inputs),
+        actions=tuple(inputs),
+        analog=tuple(name for name, values in inputs.items() if not np.isin(values, (0.0, 1.0)).all()),
+        events=tuple(dict.fromkeys(log.names)),
+        allow_nan=True,
+    )
+    return TraceContents(header, columns, inputs, log, rows)
+
+
+def _input_values(name: str, values: npt.NDArray[np.generic]) -> npt.NDArray[np.float64]:
+    values = np.asarray(values)
+    if values.dtype.kind not in "biuf" or not bool((np.abs(values.astype(np.float64)) <= 1).all()):
+        raise LarkTallyError(f"column {name!r} is an input, so it holds 0 and 1, or numbers in [-1, 1]")
+    return values.astype(np.float64)
+
+
+def _read_only(array: npt.NDArray[Stored]) -> npt.NDArray[Stored]:
+    # A view, because the flag of the array itself would make the caller's read-only too.
+    view = array.view()
+    view.flags.writeable = False
+    return view

@@ -1,0 +1,167 @@
+"""Channels and events as Arrow arrays, and what an Arrow stream must be before any of it is unfolded."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from typing import Any
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from larktally.traces.columns import Channel, check_events
+from larktally.traces.events import EventLog
+
+__all__ = [
+    "METADATA_KEY",
+    "EVENTS",
+    "LABELS",
+    "NUMERIC",
+    "column_to_arrow",
+    "column_from_arrow",
+    "events_to_arrow",
+    "events_from_arrow",
+    "is_compressed",
+]
+
+METADATA_KEY = b"larktally"
+NUMERIC = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
+LABELS = pa.dictionary(pa.int32(), pa.string())
+_EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
+EVENTS = pa.list_(_EVENT)
+
+
+def column_to_arrow(channel: Channel, stored: npt.NDArray[Any]) -> Any:
+    """The stored values of a channel, labels with the dictionary they have by now."""
+    if channel.kind == "label":
+        return pa.DictionaryArray.from_arrays(pa.array(stored), pa.array(channel.labels, pa.string()))
+    return pa.array(stored)
+
+
+def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
+    """The stored values of a column; raises ValueError where it is not of the channel's kind."""
+    if channel.kind != "label":
+        if chunked.type != NUMERIC[channel.kind] or chunked.null_count:
+            raise ValueError(f"column {channel.name!r} is {chunked.type}, not a {channel.kind}")
+        return np.ascontiguousarray(chunked.to_numpy())
+    # Dictionaries of several chunks number their labels each in their own way; combining makes one of them.
+    if chunked.num_chunks != 1:
+        array = chunked.combine_chunks()
+    else:
+        array = chunked.chunk(0)
+    if not pa.types.is_dictionary(array.type):
+        array = array.dictionary_encode()
+    if array.null_count:
+        raise ValueError(f"column {channel.name!r} has rows without a label")
+    # A file's dictionary has its labels in its own order, the header's channel in the order of declaration.
+    code_of = {}
+    for code, label in enumerate(channel.labels):
+        code_of[label] = code
+    codes = np.array([code_of[label] for label in array.dictionary.to_pylist()] or [0], dtype=np.int32)
+    return np.asarray(codes[array.indices.to_numpy()])
+
+
+def events_to_arrow(events: EventLog, rows: int) -> Any:
+    """The events as one list-of-struct column, a list for each of so many rows."""
+    per_row = np.bincount(np.array(events.rows, dtype=np.int64), minlength=rows)
+    offsets = np.concatenate([[0], np.cumsum(per_row)]).astype(np.int32)
+    texts = []
+    for field in (events.names, events.sources, events.data):
+        texts.append(pa.array(field, pa.string()))
+    emitted = pa.StructArray.from_arrays(texts, fields=list(_EVENT))
+    return pa.ListArray.from_arrays(pa.array(offsets, pa.int32()), emitted)
+
+
+def events_from_arrow(chunked: Any, place: object) -> EventLog:
+    """The events of a list-of-struct column, their rows counted from its first.
+
+    Raises ValueError for another column, and TraceError, with the place, for more events than are read at once.
+    """
+    if chunked.num_chunks != 1:
+        array = chunked.combine_chunks()
+    else:
+        array = chunked.chunk(0)
+    if not pa.types.is_list(array.type) or array.null_count:
+        raise ValueError("the events column is not a list of events")
+    emitted = array.flatten()
+    check_events(place, len(emitted))
+    lengths = np.diff(array.offsets.to_numpy())
+    with_some = np.flatnonzero(lengths)
+    rows = np.repeat(with_some, lengths[with_some]).tolist()
+    names, sources = _texts(emitted.field("name")), _texts(emitted.field("source"))
+    data = _texts(emitted.field("data"), check=_check_data)
+    if "" in names:
+        raise ValueError("an event has no name")
+    return EventLog(rows, names, sources, data)
+
+
+def _texts(array: Any, check: Callable[[list[str]], None] | None = None) -> list[str]:
+    """The texts of an array, one object for all that are the same; "" where there is none."""
+    if not pa.types.is_dictionary(array.type):
+        array = array.cast(pa.string()).dictionary_encode()
+    known = []
+    for text in array.dictionary.to_pylist():
+        known.append(text or "")
+    if check is not None:
+        check(known)
+    # The last place stands for what is null.
+    known.append("")
+    indices = array.indices.fill_null(len(known) - 1)
+    found: list[str] = []
+    for index in indices.to_numpy().tolist():
+        found.append(known[index])
+    return found
+
+
+def _check_data(texts: list[str]) -> None:
+    """Raises ValueError for a text that is no JSON object; "" is none at all."""
+    text = ""
+    try:
+        for text in filter(None, texts):
+            _OBJECT.decode(text)
+    except (msgspec.DecodeError, RecursionError):
+        raise ValueError(f"the data of an event is not a JSON object: {text[:60]!r}") from None
+
+
+_OBJECT = msgspec.json.Decoder(dict[str, Any])
+
+
+def is_compressed(metadata: bytes) -> bool:
+    """Whether a message of an Arrow IPC stream says that its buffers unfold to more than it carries.
+
+    Reads the message's flatbuffer (Arrow columnar format, Message.fbs): Message.header is its third field,
+    RecordBatch.compression the fourth; a DictionaryBatch holds its RecordBatch as the second.
+    """
+    message = struct.unpack_from("<I", metadata)[0]
+    kind = _field(metadata, message, 1)
+    if not kind or metadata[kind] not in (_DICTIONARY_BATCH, _RECORD_BATCH):
+        return False
+    batch = _inner(metadata, message, 2)
+    if metadata[kind] == _DICTIONARY_BATCH:
+        batch = _inner(metadata, batch, 1)
+    return _field(metadata, batch, 3) != 0
+
+
+_DICTIONARY_BATCH, _RECORD_BATCH = 2, 3
+
+
+def _field(metadata: bytes, table: int, number: int) -> int:
+    """Where a field of a flatbuffer table stands; 0 where the table does not have it."""
+    # A table begins with the way back to its list of slots; a slot holds the way from the table to its field, 0 for none.
+    slots = table - struct.unpack_from("<i", metadata, table)[0]
+    size = struct.unpack_from("<H", metadata, slots)[0]
+    slot = 4 + 2 * number
+    offset = 0
+    if slot < size:
+        offset = struct.unpack_from("<H", metadata, slots + slot)[0]
+    if offset:
+        return table + offset
+    return 0
+
+
+def _inner(metadata: bytes, table: int, number: int) -> int:
+    """Where the table stands that a field points to."""
+    at = _field(metadata, table, number)
+    return at + int(struct.unpack_from("<I", metadata, at)[0])

@@ -1,0 +1,161 @@
+"""Traces as CSV: `frame`, a column a channel, `input:NAME`, and `event:NAME` with how many fell in the row.
+
+A CSV carries no rate, no header and no event data; floats stand in the shortest form that reads back to the same bits.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+
+from larktally.errors import LarkTallyError, TraceError
+from larktally.timing import RateLike
+from larktally.traces.columns import check_events
+from larktally.traces.contents import Savable, TraceContents, contents_from_columns
+from larktally.traces.events import EventLog
+
+__all__ = ["write", "read", "read_table"]
+
+
+def write(source: Savable, file: BinaryIO) -> None:
+    """Writes a whole trace to an open file, piece by piece."""
+    text = io.TextIOWrapper(file, encoding="utf-8", newline="", write_through=True)
+    writer = csv.writer(text, lineterminator="\n")
+    names = []
+    for channel in source.header.channels:
+        names.append(channel.name)
+    events = tuple(dict.fromkeys([*source.header.events]))
+    inputs = source.header.inputs
+    writer.writerow(["frame", *names, *(f"input:{n}" for n in inputs), *(f"event:{n}" for n in events)])
+    first = 0
+    for piece in source.pieces():
+        columns = [_texts(piece.columns[name].values) for name in names]
+        for name in inputs:
+            columns.append(_texts(piece.inputs[name]))
+        for name in events:
+            columns.append(_texts(piece.events.counts(name, None, piece.rows)))
+        frames = range(first * source.header.every, (first + piece.rows) * source.header.every, source.header.every)
+        writer.writerows(zip(map(str, frames), *columns, strict=True))
+        first += piece.rows
+    text.detach()
+
+
+def read(path: Path, rate: RateLike | None = None) -> TraceContents:
+    """Reads a CSV with a `frame` column that counts 0, 1, 2, …; raises TraceError with the line of what is broken.
+
+    A column of whole numbers is a count, of numbers a number, of true and false a flag, of anything else a label.
+    """
+    table = read_table(path)
+    if "frame" not in table:
+        raise TraceError(
+            f"{path}, line 1: no column 'frame' among {', '.join(map(repr, list(table)[:8]))}; a log from elsewhere is read "
+            "with a mapping that says which column counts the frames or the time"
+        )
+    frames = table.pop("frame")
+    expected = np.arange(len(frames))
+    if len(frames) and (frames.dtype.kind != "i" or not np.array_equal(frames, expected)):
+        wrong = 0
+        if frames.dtype.kind in "if":
+            wrong = int((frames != expected).argmax())
+        raise TraceError(
+            f"{path}, line {wrong + 2}: frame {frames[wrong]}, where {wrong} belongs; rows count from 0 on"
+        )
+    events = EventLog()
+    counted = [name for name in table if name.startswith("event:")]
+    for name in counted:
+        if table[name].dtype.kind not in "ib" or bool((table[name] < 0).any()):
+            raise TraceError(f"{path}: column {name!r} counts events, so it holds whole numbers from 0 on")
+    check_events(path, sum(float(table[name].sum(dtype=np.float64)) for name in counted))
+    for row in sorted({int(row) for name in counted for row in np.flatnonzero(table[name])}):
+        for name in counted:
+            for _ in range(int(table[name][row])):
+                events.add(row, name[6:], "", {})
+    try:
+        return contents_from_columns(
+            {n: v for n, v in table.items() if n not in counted},
+            rate,
+            events=events,
+            subject=path.name,
+            rows=len(frames),
+        )
+    except LarkTallyError as error:
+        raise TraceError(f"{path}: {error}") from None
+
+
+def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) -> dict[str, npt.NDArray[Any]]:
+    """The columns of a CSV as arrays: int64, float64, bool, or strings; raises TraceError with the line.
+
+    Columns named in `as_text` are not turned into numbers.
+    """
+    try:
+        with path.open("rb") as file:
+            first = file.readline(1_000_001)
+        if len(first) > 1_000_000:
+            raise TraceError(f"{path}, line 1: longer than 1000000 bytes, which is no row of column names")
+        names = next(csv.reader([first.decode("utf-8-sig")], delimiter=delimiter), [])
+        _check_names(path, names)
+        table = pa_csv.read_csv(
+            path,
+            read_options=pa_csv.ReadOptions(column_names=names, skip_rows=1, use_threads=False),
+            parse_options=pa_csv.ParseOptions(delimiter=delimiter, newlines_in_values=False),
+            convert_options=pa_csv.ConvertOptions(
+                strings_can_be_null=False,
+                null_values=[""],
+                true_values=["true", "True", "TRUE"],
+                false_values=["false", "False", "FALSE"],
+                timestamp_parsers=[],
+                column_types=dict.fromkeys(as_text, pa.string()),
+            ),
+        )
+        found: dict[str, npt.NDArray[Any]] = {}
+        for name in names:
+            found[name] = _array(path, name, table[name])
+        return found
+    except (pa.ArrowException, UnicodeDecodeError, csv.Error, OSError, ValueError) as error:
+        if isinstance(error, TraceError):
+            raise
+        raise TraceError(f"{path}: broken CSV: {(str(error).splitlines() or ['it is empty'])[0]}") from None
+
+
+# A table from a spreadsheet may name a column twice, or not at all.
+def _check_names(path: Path, names: Sequence[str]) -> None:
+    if not names:
+        raise TraceError(f"{path}, line 1: empty; the first line names the columns")
+    for name in names:
+        if names.count(name) > 1:
+            raise TraceError(f"{path}, line 1: two columns are called {name!r}")
+
+
+def _array(path: Path, name: str, chunked: Any) -> npt.NDArray[Any]:
+    kind = chunked.type
+    if pa.types.is_null(kind):
+        return np.full(len(chunked), np.nan)
+    if pa.types.is_integer(kind) and chunked.null_count:
+        chunked = chunked.cast(pa.float64())
+    if pa.types.is_floating(chunked.type):
+        return np.array(chunked.to_numpy(), dtype=np.float64)
+    if chunked.null_count:
+        line = chunked.to_pylist().index(None) + 2
+        raise TraceError(f"{path}, line {line}: column {name!r} is empty there")
+    if pa.types.is_integer(kind) or pa.types.is_boolean(kind):
+        return np.array(chunked.to_numpy())
+    return np.array(chunked.cast(pa.string()).to_pylist(), dtype=object)
+
+
+def _texts(values: npt.NDArray[Any]) -> list[str]:
+    if values.dtype == np.bool_:
+        found: list[str] = []
+        for value in values.tolist():
+            found.append("true" if value else "false")
+        return found
+    if values.dtype == np.float64:
+        return [repr(value) for value in values.tolist()]
+    return [str(value) for value in values.tolist()]

@@ -1,0 +1,189 @@
+"""Traces as Parquet: a row per frame, readable by any Parquet reader.
+
+Channels and `input:NAME` are columns, events one list-of-struct column, the header JSON under one metadata key.
+Pages carry checksums, and one in the metadata covers the rest: a file is read whole and true, or refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from larktally.errors import TraceError
+from larktally.timing import RateLike
+from larktally.traces.columns import Column, check_events, check_size
+from larktally.traces.contents import Savable, TraceContents
+from larktally.traces.digest import checksum_of
+from larktally.traces.formats.arrow import (
+    METADATA_KEY,
+    column_from_arrow,
+    column_to_arrow,
+    events_from_arrow,
+    events_to_arrow,
+)
+from larktally.traces.header import Header, header_json, read_header
+from larktally.traces.saved_states import read_states, states_json
+
+__all__ = ["write", "read"]
+
+STATES_KEY = b"larktally.states"
+# Some megabytes a group: large enough to compress well, small enough for a reader that wants some rows.
+GROUP_ROWS = 1 << 18
+
+
+def write(source: Savable, file: BinaryIO) -> None:
+    """Writes a whole trace to an open file, piece by piece."""
+    header, writer = source.header, None
+    analog = _analog_inputs(source)
+    waiting: list[pa.Table] = []
+    metadata = {METADATA_KEY: header_json(header, digest=source.digest, check=checksum_of(source))}
+    if source.states:
+        metadata[STATES_KEY] = states_json(source.states)
+    for piece in source.pieces():
+        table = _table(piece, analog)
+        if writer is None:
+            writer = _writer(file, table, metadata, header)
+        waiting.append(table)
+        if sum(one.num_rows for one in waiting) >= GROUP_ROWS:
+            writer.write_table(pa.concat_tables(waiting), row_group_size=GROUP_ROWS)
+            waiting.clear()
+    if writer is not None:
+        if waiting:
+            writer.write_table(pa.concat_tables(waiting), row_group_size=GROUP_ROWS)
+        writer.close()
+
+
+def _writer(file: BinaryIO, first: pa.Table, metadata: dict[bytes, bytes], header: Header) -> Any:
+    labels = []
+    for channel in header.channels:
+        if channel.kind == "label":
+            labels.append(channel.name)
+    steady = [name for name in first.column_names if _is_steady(first[name])]
+    return pq.ParquetWriter(
+        file,
+        first.schema.with_metadata(metadata),
+        compression="zstd",
+        write_page_checksum=True,
+        use_dictionary=[*labels, *steady, "events.list.element.name"],
+        write_statistics=False,
+    )
+
+
+def _analog_inputs(source: Savable) -> frozenset[str]:
+    """The inputs that are numbers: declared so, or anything but 0 and 1 somewhere."""
+    found = set(source.header.analog)
+    for piece in source.pieces(()):
+        found |= {n for n, v in piece.inputs.items() if n not in found and not np.isin(v, (0.0, 1.0)).all()}
+    return frozenset(found)
+
+
+def _table(piece: TraceContents, analog: frozenset[str]) -> pa.Table:
+    arrays: dict[str, Any] = {
+        name: column_to_arrow(column.channel, column.stored) for name, column in piece.columns.items()
+    }
+    for name, values in piece.inputs.items():
+        arrays[f"input:{name}"] = pa.array(values if name in analog else values != 0)
+    arrays["events"] = events_to_arrow(piece.events, piece.rows)
+    return pa.table(arrays)
+
+
+def read(path: Path, rate: RateLike | None = None) -> TraceContents:
+    """Reads what `write` wrote; raises TraceError for a file that is broken or another kind of Parquet."""
+    try:
+        # Sizes first: what a file says of itself is refused before anything of it is unfolded.
+        inside = pq.read_metadata(path)
+        with _opened(path, inside) as file:
+            metadata = file.schema_arrow.metadata or {}
+            if METADATA_KEY not in metadata:
+                raise TraceError(f"{path}: Parquet, but not a trace: it has no {METADATA_KEY.decode()!r} metadata")
+            header, raw = read_header(metadata[METADATA_KEY], str(path))
+            check_size(path, inside.num_rows, inside.num_columns)
+            check_events(path, _values(inside, "events.") - inside.num_rows)
+            table = _read(file)
+    except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
+        # One of ours is a ValueError too, and says more.
+        if isinstance(error, TraceError):
+            raise
+        raise TraceError(
+            f"{path}: broken Parquet: {str(error).splitlines()[0] if str(error) else 'cannot be read'}"
+        ) from None
+    states = read_states(metadata.get(STATES_KEY, b""), str(path))
+    wanted = [channel.name for channel in header.channels] + [f"input:{name}" for name in header.inputs] + ["events"]
+    if table.column_names != wanted:
+        raise TraceError(f"{path}: broken: its columns are not the ones its header names")
+    trace = _to_trace(path, header, table, states)
+    if "check" in raw and raw["check"] != checksum_of(trace):
+        raise TraceError(f"{path}: broken: its content does not match its checksum")
+    if "check" not in raw and "digest" in raw and raw["digest"] != trace.digest:
+        raise TraceError(f"{path}: broken: its content does not match its digest")
+    return trace
+
+
+def _opened(path: Path, inside: Any) -> Any:
+    """The file, its texts to be read as dictionaries: a long one that stands in a million rows is held once."""
+    columns = [inside.schema.column(n) for n in range(inside.num_columns)]
+    texts = []
+    for column in columns:
+        if column.physical_type == "BYTE_ARRAY":
+            texts.append(column.path)
+    return pq.ParquetFile(
+        path, metadata=inside, read_dictionary=texts, page_checksum_verification=True, memory_map=False
+    )
+
+
+def _read(file: Any) -> Any:
+    """The table; its events a row group at a time, as each has dictionaries of its own."""
+    names, groups = file.schema_arrow.names, range(file.num_row_groups)
+    if "events" not in names or not groups:
+        return file.read()
+    others = []
+    for name in names:
+        if name != "events":
+            others.append(name)
+    table = file.read(columns=others).select(others)
+    emitted = pa.concat_tables(file.read_row_group(n, columns=["events"]) for n in groups)
+    return table.add_column(names.index("events"), emitted.field("events"), emitted["events"])
+
+
+def _values(inside: Any, start: str) -> int:
+    """How many values the longest of the columns has whose paths start so; an empty list counts as one."""
+    groups = [inside.row_group(n) for n in range(inside.num_row_groups)]
+    found = []
+    for n in range(inside.num_columns):
+        if inside.schema.column(n).path.startswith(start):
+            found.append(n)
+    return max((sum(group.column(n).num_values for group in groups) for n in found), default=0)
+
+
+def _to_trace(path: Path, header: Header, table: pa.Table, states: Mapping[int, bytes]) -> TraceContents:
+    try:
+        columns = {}
+        for c in header.channels:
+            columns[c.name] = Column(c, column_from_arrow(c, table[c.name]))
+        inputs = {name: _input_values(table[f"input:{name}"]) for name in header.inputs}
+        return TraceContents(header, columns, inputs, events_from_arrow(table["events"], path), table.num_rows, states)
+    except TraceError:
+        raise
+    except (pa.ArrowException, ValueError, KeyError, TypeError) as error:
+        raise TraceError(f"{path}: broken: {error}") from None
+
+
+def _is_steady(array: Any) -> bool:
+    """Whether a column repeats so much that a dictionary pays: judged on its first rows, which is cheap."""
+    if not pa.types.is_floating(array.type) and not pa.types.is_integer(array.type):
+        return False
+    # A dictionary that does not pay is given up by the writer only after it was built.
+    sample = array[:2048]
+    return len(sample.unique()) * 4 <= len(sample)
+
+
+def _input_values(chunked: Any) -> npt.NDArray[np.float64]:
+    if chunked.null_count or not (pa.types.is_boolean(chunked.type) or pa.types.is_floating(chunked.type)):
+        raise ValueError("an input column is neither on/off nor numbers")
+    return np.array(chunked.to_numpy(), dtype=np.float64)

@@ -1,0 +1,255 @@
+"""A recording that is still going on, as a file: NAME.partial, an Arrow IPC stream, flushed a chunk at a time.
+
+At its end it becomes a trace of its final form; what a killed one had flushed is recovered from it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import struct
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+from msgspec import structs
+
+from larktally.errors import TraceError
+from larktally.traces.columns import Channel, Column
+from larktally.traces.digest import digest_of
+from larktally.traces.events import EventLog
+from larktally.traces.formats.arrow import (
+    EVENTS,
+    LABELS,
+    METADATA_KEY,
+    NUMERIC,
+    column_from_arrow,
+    column_to_arrow,
+    events_from_arrow,
+    events_to_arrow,
+    is_compressed,
+)
+from larktally.traces.header import Header, header_json, read_header
+from larktally.traces.trace import Trace
+
+__all__ = ["RecordingWriter", "RecordingStream", "partial_path"]
+
+
+def partial_path(path: Path) -> Path:
+    """Where a recording stands until it is whole."""
+    return path.with_name(path.name + ".partial")
+
+
+class RecordingWriter:
+    """Writes chunks of rows as they come; each is on its way to the disk when `add` returns."""
+
+    def __init__(self, path: Path, header: Header, inputs: Sequence[str]) -> None:
+        self.path = partial_path(path)
+        self._channels, self._inputs = header.channels, tuple(inputs)
+        schema = _schema(header, inputs).with_metadata({METADATA_KEY: header_json(header)})
+        try:
+            self._file = pa.OSFile(str(self.path), "wb")
+        except OSError as error:
+            raise TraceError(f"{self.path}: cannot be written: {error.strerror or error}") from None
+        # New labels are added to the ones written: without deltas each chunk would carry all of them again.
+        options = pa.ipc.IpcWriteOptions(emit_dictionary_deltas=True)
+        self._stream = pa.ipc.new_stream(self._file, schema, options=options)
+        self._schema = schema
+
+    def add(
+        self,
+        channels: Sequence[Channel],
+        arrays: Sequence[npt.NDArray[Any]],
+        inputs: Mapping[str, npt.NDArray[np.float64]],
+        events: EventLog,
+        rows: int,
+    ) -> None:
+        """Writes one chunk: the channels with the labels they have by now; rows of events are counted from its first."""
+        columns = []
+        for channel, array in zip(channels, arrays, strict=True):
+            columns.append(column_to_arrow(channel, array))
+        for name in self._inputs:
+            columns.append(pa.array(inputs[name]))
+        columns.append(events_to_arrow(events, rows))
+        self._stream.write_batch(pa.RecordBatch.from_arrays(columns, schema=self._schema))
+
+    def close(self) -> None:
+        """Ends the stream."""
+        with contextlib.suppress(pa.ArrowException, OSError):
+            self._stream.close()
+        self._file.close()
+
+
+class RecordingStream:
+    """What a NAME.partial holds, read in pieces: whole batches up to where it was cut off, and no more than `most` rows."""
+
+    def __init__(self, path: Path, header: Header | None = None, most: int | None = None) -> None:
+        self.path = path
+        self.states: Mapping[int, bytes] = {}
+        try:
+            with pa.OSFile(str(path)) as file, pa.ipc.open_stream(file) as stream:
+                schema = stream.schema
+                metadata, self._columns = schema.metadata or {}, schema.names
+        except (pa.ArrowException, OSError, ValueError) as error:
+            raise TraceError(f"{path}: not a recording that can be recovered: {_first_line(error)}") from None
+        if METADATA_KEY not in metadata:
+            raise TraceError(
+                f"{path}: an Arrow stream, but not a recording: it has no {METADATA_KEY.decode()!r} metadata"
+            )
+        self._began, _ = read_header(metadata[METADATA_KEY], str(path))
+        inputs = []
+        for name in self._columns:
+            if name.startswith("input:"):
+                inputs.append(name.removeprefix("input:"))
+        if not schema.equals(_schema(self._began, inputs)):
+            raise TraceError(f"{path}: broken: its columns are not the ones its header names")
+        with self._told():
+            if header is None:
+                self._check_unfolded()
+            self._whole = self._count()
+        whole = sum(rows for rows, _, _ in self._whole)
+        if most is None:
+            self.rows = whole
+        else:
+            self.rows = min(whole, most)
+        if header is not None:
+            self.header = header
+        else:
+            self.header = self._recovered()
+
+    @cached_property
+    def digest(self) -> str:
+        """The digest that the finished trace has."""
+        return digest_of(self)
+
+    def pieces(self, names: Collection[str] | None = None) -> Iterator[Trace]:
+        """The batches as traces, with the labels of the header."""
+        left = self.rows
+        with self._told():
+            for piece in self._pieces(names):
+                if piece.rows > left:
+                    piece = piece.taken(slice(left), piece.events.between(0, left - 1))
+                yield piece
+                left -= piece.rows
+                if left <= 0:
+                    return
+
+    def _pieces(self, names: Collection[str] | None) -> Iterator[Trace]:
+        channels = [c for c in self.header.channels if names is None or c.name in names]
+        fields = [*(c.name for c in channels), *(f"input:{name}" for name in self.header.inputs), "events"]
+        for batch in self._batches(len(self._whole), fields):
+            columns = {}
+            for c in channels:
+                columns[c.name] = Column(c, column_from_arrow(c, pa.chunked_array([batch.column(c.name)])))
+            inputs = {name: self._input(batch, name) for name in self.header.inputs}
+            events = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path)
+            yield Trace(self.header, columns, inputs, events, batch.num_rows)
+        if not self._whole:
+            empty = {}
+            for c in channels:
+                empty[c.name] = Column(c, np.zeros(0, c.dtype))
+            yield Trace(self.header, empty, {name: np.zeros(0) for name in self.header.inputs}, EventLog())
+
+    def whole(self) -> Trace:
+        """All of it in memory, as one trace."""
+        pieces = list(self.pieces())
+        columns = {
+            c.name: Column(c, np.concatenate([piece.columns[c.name].stored for piece in pieces]))
+            for c in self.header.channels
+        }
+        inputs = {name: np.concatenate([piece.inputs[name] for piece in pieces]) for name in self.header.inputs}
+        events, first = EventLog(), 0
+        for piece in pieces:
+            events.extend(piece.events.shifted(first))
+            first += piece.rows
+        return Trace(self.header, columns, inputs, events, self.rows)
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        """What is broken inside is one message that names the file."""
+        try:
+            yield
+        except TraceError:
+            raise
+        except (pa.ArrowException, LookupError, ValueError, TypeError, AttributeError, struct.error) as error:
+            raise TraceError(f"{self.path}: broken: {_first_line(error)}") from None
+
+    def _check_unfolded(self) -> None:
+        """Raises ValueError where a batch is compressed: no recording is, and a small one could unfold to any size."""
+        with pa.OSFile(str(self.path)) as file, contextlib.suppress(StopIteration, pa.ArrowException, OSError):
+            messages = pa.ipc.MessageReader.open_stream(file)
+            while True:
+                if is_compressed(messages.read_next_message().metadata.to_pybytes()):
+                    raise ValueError("its batches are compressed, which those of a recording are not")
+
+    def _batches(self, most: int | None = None, fields: Collection[str] | None = None) -> Iterator[Any]:
+        """The batches, with all columns or the ones named; all are checked where `most` of them are not known whole."""
+        chosen = []
+        for n, name in enumerate(self._columns):
+            if fields is None or name in fields:
+                chosen.append(n)
+        options = pa.ipc.IpcReadOptions(included_fields=chosen)
+        with pa.OSFile(str(self.path)) as file, pa.ipc.open_stream(file, options=options) as stream:
+            number = 0
+            while most is None or number < most:
+                try:
+                    batch = stream.read_next_batch()
+                    if most is None:
+                        # Only the first time: lengths and offsets that point outside of the file would read whatever lies
+                        # there.
+                        batch.validate(full=True)
+                except (StopIteration, pa.ArrowException, OSError, ValueError):
+                    return
+                yield batch
+                number += 1
+
+    def _count(self) -> list[tuple[int, dict[str, list[str]], list[str]]]:
+        """Of each whole batch: its rows, the labels known by then, and the names of its events."""
+        found = []
+        labels = []
+        for channel in self._began.channels:
+            if channel.kind == "label":
+                labels.append(channel.name)
+        for batch in self._batches():
+            known = {}
+            for name in labels:
+                known[name] = batch.column(name).dictionary.to_pylist()
+            names = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path).names
+            found.append((batch.num_rows, known, list(dict.fromkeys(names))))
+        return found
+
+    def _recovered(self) -> Header:
+        """The header that a cut-off recording ends up with."""
+        known = {}
+        if self._whole:
+            known = self._whole[-1][1]
+        channels = []
+        for channel in self._began.channels:
+            if channel.kind == "label":
+                # The labels that came up while it ran stand in the batches alone: the header was written at its start.
+                seen = dict.fromkeys([*channel.labels, *known.get(channel.name, ())])
+                channel = Channel(channel.name, channel.kind, tuple(seen))
+            channels.append(channel)
+        names = dict.fromkeys([*self._began.events, *(name for _, _, emitted in self._whole for name in emitted)])
+        stopped = f"the recording was cut off; its first {self.rows} rows were recovered"
+        return structs.replace(self._began, channels=tuple(channels), events=tuple(names), stopped=stopped)
+
+    def _input(self, batch: Any, name: str) -> npt.NDArray[np.float64]:
+        at = batch.schema.get_field_index(f"input:{name}")
+        if at >= 0:
+            return np.array(batch.column(at).to_numpy())
+        return np.zeros(batch.num_rows)
+
+
+def _schema(header: Header, inputs: Sequence[str]) -> Any:
+    fields = []
+    for channel in header.channels:
+        fields.append((channel.name, NUMERIC.get(channel.kind, LABELS)))
+    return pa.schema([*fields, *((f"input:{name}", pa.float64()) for name in inputs), ("events", EVENTS)])
+
+
+def _first_line(error: Exception) -> str:
+    return (str(error).splitlines() or ["it is empty"])[0]
