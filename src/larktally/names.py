@@ -5,10 +5,11 @@ from __future__ import annotations
 import difflib
 import fnmatch
 from collections.abc import Iterable, Sequence
+from pathlib import Path
 
 from larktally.errors import LarkTallyError
 
-__all__ = ["one_or_many", "did_you_mean", "matching", "unknown_name"]
+__all__ = ["did_you_mean", "matching", "no_such_file", "one_or_many", "unknown_name"]
 
 
 def did_you_mean(found: str, known: Iterable[str]) -> str:
@@ -82,3 +83,12 @@ def one_or_many(given: str | Iterable[str]) -> tuple[str, ...]:
     if isinstance(given, str):
         return (given,)
     return tuple(given)
+
+
+def no_such_file(path: Path) -> str:
+    """What is said of a file that is not there: its path, and the nearest name in its folder."""
+    beside: list[str] = []
+    if path.parent.is_dir():
+        for entry in path.parent.iterdir():
+            beside.append(entry.name)
+    return f"{path}: no such file{did_you_mean(path.name, beside)}"

@@ -117,11 +117,7 @@ class Audit:
             lines.append(f"run in fresh processes with other hash seeds: {same}")
         else:
             lines.append(f"run in fresh processes: not tried: {self.fresh_note}")
-        found: list[str] = []
-        for line in lines:
-            for part in line.splitlines():
-                found.append(part)
-        return found
+        return "\n".join(lines).splitlines()
 
     def report(self) -> Report:
         """What came of it."""

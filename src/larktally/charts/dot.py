@@ -59,13 +59,9 @@ def _states(outline: Outline, inside: tuple[str, ...], visits: dict[str, int], i
             lines += [*_states(outline, (*inside, state), visits, indent + "  "), f"{indent}}}"]
     for leaf in outline.leaves:
         if parents_of(leaf) == inside:
-            count = ""
+            count = fill = ""
             if visits.get(leaf):
-                count = f"\\n×{visits[leaf]}"
-            if visits.get(leaf):
-                fill = f', fillcolor="{FILL}"'
-            else:
-                fill = ""
+                count, fill = f"\\n×{visits[leaf]}", f', fillcolor="{FILL}"'
             rim = ""
             if leaf in outline.final:
                 rim = ", peripheries=2"

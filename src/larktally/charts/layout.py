@@ -136,11 +136,9 @@ def _add_lanes(layout: Layout, first_x: float) -> None:
     places: list[list[tuple[float, float]]] = []
     for target, low, high in sorted(spans, key=lambda span: (span[2] - span[1], span[1])):
         free = [n for n, taken in enumerate(places) if all(high + 6 < a or low - 6 > b for a, b in taken)]
-        if free:
-            n = free[0]
-        else:
-            n = len(places)
         if not free:
+            free = [len(places)]
             places.append([])
+        n = free[0]
         places[n].append((low, high))
         layout.lanes.append(Lane(target, first_x + n * LANE, low, high))

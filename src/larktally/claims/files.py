@@ -12,7 +12,7 @@ from larktally.claims.claim import Claim, claim
 from larktally.errors import ClaimError
 from larktally.language.text import parse
 from larktally.language.tree import Node
-from larktally.names import did_you_mean, one_or_many
+from larktally.names import did_you_mean, no_such_file, one_or_many
 
 __all__ = ["load_claims"]
 
@@ -55,11 +55,7 @@ def _read_toml(path: Path) -> dict[str, Any]:
             raise ClaimError(f"{path}: a claims file has at most {MOST_BYTES} bytes")
         return tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
-        beside: list[str] = []
-        if path.parent.is_dir():
-            for entry in path.parent.iterdir():
-                beside.append(entry.name)
-        raise ClaimError(f"{path}: no such file{did_you_mean(path.name, beside)}") from None
+        raise ClaimError(no_such_file(path)) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise ClaimError(f"{path}: not TOML: {error}") from None
     except RecursionError:

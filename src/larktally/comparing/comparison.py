@@ -12,14 +12,13 @@ import numpy as np
 import numpy.typing as npt
 from msgspec import structs
 
-from larktally.comparing.divergence import Divergence, first_divergence
+from larktally.comparing.divergence import Divergence, first_divergence, shown_exactly
 from larktally.comparing.lags import Lag, lag_of, late, stretch_of
 from larktally.comparing.moved_events import EventChange, event_changes
 from larktally.comparing.tolerance import Tolerance, Tolerances, apart, tolerances_for
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Table
-from larktally.textfmt import shown_value
 from larktally.timing import Rate
 from larktally.traces.columns import Channel, Column
 from larktally.traces.events import EventLog
@@ -161,15 +160,12 @@ def compare(
     stretch = None
     if lags and differences:
         columns = [(a.columns[one.channel], b.columns[one.channel], allowed[one.channel]) for one in differences]
-        found = []
         for lag in (lag_of(*columns_of) for columns_of in columns):
             if lag is not None:
                 found.append(lag)
         # Only where nothing is late, and the rates are said to be the same: a run at another pace is late everywhere.
         if not found and whole_a is a:
             stretch = stretch_of(columns)
-        else:
-            stretch = None
     return Comparison(
         whole_a,
         whole_b,
@@ -227,14 +223,6 @@ def _largest(a: Column, b: Column, wrong: npt.NDArray[np.bool_]) -> tuple[float 
     # A NaN against a number is as far apart as it can be; left as it is, it would hide the others.
     off = np.where(np.isnan(off), np.inf, off)
     return float(off.max()), int(rows[off.argmax()])
-
-
-def shown_exactly(column: Column, row: int) -> str:
-    """A value as divergences show it: floats in full."""
-    value = column.at(row)
-    if isinstance(value, float):
-        return repr(value)
-    return shown_value(value)
 
 
 def _common_lag(lags: list[Lag], differences: list[ChannelDifference]) -> int | None:

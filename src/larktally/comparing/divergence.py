@@ -9,9 +9,10 @@ from typing import Any
 from larktally.comparing.tolerance import Tolerance, apart
 from larktally.textfmt import shown_value
 from larktally.timing import seconds_at
+from larktally.traces.columns import Column
 from larktally.traces.trace import Trace
 
-__all__ = ["Divergence", "first_divergence", "part_of"]
+__all__ = ["Divergence", "first_divergence", "part_of", "shown_exactly"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,13 +120,18 @@ def _holder(trace: Trace, channel: str) -> str:
     return ""
 
 
-def _value(trace: Trace, name: str, row: int) -> str:
-    if name.startswith("input:"):
-        return shown_value(float(trace.inputs[name.removeprefix("input:")][row]))
-    value = trace.columns[name].at(row)
+def shown_exactly(column: Column, row: int) -> str:
+    """A value with all its digits: two that differ in the last bit must not look alike."""
+    value = column.at(row)
     if isinstance(value, float):
         return repr(value)
     return shown_value(value)
+
+
+def _value(trace: Trace, name: str, row: int) -> str:
+    if name.startswith("input:"):
+        return shown_value(float(trace.inputs[name.removeprefix("input:")][row]))
+    return shown_exactly(trace.columns[name], row)
 
 
 def _emitted(trace: Trace, row: int) -> str:

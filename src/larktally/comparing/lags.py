@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.comparing.tolerance import Tolerance, differing
+from larktally.textfmt import plural
 from larktally.traces.columns import Column
 
 __all__ = ["Lag", "lag_of", "stretch_of", "MOST_FRAMES"]
@@ -45,7 +46,7 @@ class Lag:
 
 def late(frames: int) -> str:
     """1 frame late, 2 frames early."""
-    return f"{abs(frames)} frame{'s' if abs(frames) != 1 else ''} {'late' if frames > 0 else 'early'}"
+    return f"{plural(abs(frames), 'frame')} {'late' if frames > 0 else 'early'}"
 
 
 def lag_of(a: Column, b: Column, tolerance: Tolerance, most: int = MOST_FRAMES) -> Lag | None:

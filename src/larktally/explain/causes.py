@@ -19,8 +19,8 @@ from larktally.explain.lines import written_by_lines
 from larktally.explain.noting_writers import Notes
 from larktally.explain.writes import Write
 from larktally.inputs.view import HELD_FROM
-from larktally.language.tree import ChannelRef, Text, walk
-from larktally.names import matching
+from larktally.language.tree import names_and_texts
+from larktally.names import matching, one_or_many
 from larktally.parts.machine import Machine
 from larktally.parts.sim import Sim
 from larktally.report import Report
@@ -112,13 +112,9 @@ def causes(trace: Trace, scenario: Scenario | SubjectLike, row: int, only: str |
         raise LarkTallyError(
             "what a program in another language does in a step is not seen from here; ask its own debugger"
         )
-    patterns = only
-    if isinstance(only, str):
-        patterns = [only]
-    if patterns is None:
-        names = None
-    else:
-        names = matching(trace.channels, patterns, "only=")
+    names = None
+    if only is not None:
+        names = matching(trace.channels, one_or_many(only), "only=")
     return causes_in(trace, scenario, {row: names})[row]
 
 
@@ -212,15 +208,7 @@ def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, foun
 
 def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:
     """The channels that a claim reads, and those of the parts that emitted one of its events in a row."""
-    nodes = list(walk(result.claim.tree))
-    read = set()
-    for node in nodes:
-        if isinstance(node, ChannelRef):
-            read.add(node.name)
-    quoted = set()
-    for node in nodes:
-        if isinstance(node, Text):
-            quoted.add(node.value)
+    read, quoted = names_and_texts([result.claim.tree])
     speakers = set()
     for event in trace.events.between(row, row):
         if event.name in quoted:
@@ -259,14 +247,13 @@ def _step_of_sim(live: Live, only: Iterable[str] | None) -> tuple[list[Event], l
     for part in sim.parts.values():
         if isinstance(part, Machine):
             machines.append(part)
-    of_machines = set()
-    for part in machines:
-        for name in (part.name, f"{part.name}.age"):
-            of_machines.add(name)
     names = set(sim.bindings if only is None else only)
+    of_machines: set[str] = set()
     watched = []
     for part in machines:
-        if names & {part.name, f"{part.name}.age"}:
+        own = {part.name, f"{part.name}.age"}
+        of_machines |= own
+        if names & own:
             watched.append(Watched(part))
     # A machine's state is told by its decision, which says more than that it was set.
     notes = Notes(sim, [name for name in sim.bindings if name in names - of_machines])

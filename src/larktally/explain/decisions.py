@@ -15,7 +15,7 @@ from larktally.parts.transition import RuleTrial
 from larktally.runs.live import Live, run_to
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import SubjectLike
-from larktally.textfmt import aligned, shown_value
+from larktally.textfmt import aligned, plural, shown_value
 from larktally.traces.trace import Trace
 
 __all__ = ["Why", "Decision", "Watched", "why", "machine_of", "machine_names"]
@@ -82,7 +82,7 @@ class Why:
         }
 
     def __str__(self) -> str:
-        stayed = f"{self.before} for {self.age} frame{'' if self.age == 1 else 's'}"
+        stayed = f"{self.before} for {plural(self.age, 'frame')}"
         lines = [f"row {self.row}, {self.machine}: {stayed}; then {self._outcome()}"]
         if self.asked:
             lines.append(f"  asked for with go: {', '.join(self.asked)}")
@@ -93,7 +93,7 @@ class Why:
             if decision.considered:
                 for line in aligned(table, left=True):
                     lines.append(f"  {line}")
-            if not decision.considered:
+            else:
                 lines.append("  no rule leaves this state")
             if decision.taken and decision.others:
                 names = ", ".join(repr(one.transition) for one in decision.others)

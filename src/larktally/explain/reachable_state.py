@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from larktally.code_places import is_own
+from larktally.names import one_or_many
 from larktally.parts.part import Part
 from larktally.parts.sim import Sim
 
@@ -141,12 +142,8 @@ def _attributes(value: Any) -> list[tuple[str, Any]]:
 
 def _slots_of(kind: type) -> tuple[str, ...]:
     slots = vars(kind).get("__slots__", ())
-    if isinstance(slots, str):
-        names = (slots,)
-    else:
-        names = tuple(slots)
     found = []
-    for name in names:
+    for name in one_or_many(slots):
         if name not in ("__dict__", "__weakref__"):
             found.append(name)
     return tuple(found)

@@ -56,11 +56,7 @@ class Replay:
             lines.append(f"identical: {size}")
         else:
             lines.append("what both have is identical")
-        found: list[str] = []
-        for line in lines:
-            for part in line.splitlines():
-                found.append(part)
-        return found
+        return "\n".join(lines).splitlines()
 
     def plain(self) -> dict[str, Any]:
         """The outcome as plain data, for JSON."""

@@ -23,7 +23,6 @@ __all__ = [
     "last_row_of",
     "one_case",
     "pairs",
-    "plural",
     "row_text",
     "rows_of",
     "waiting_for",
@@ -85,13 +84,6 @@ def row_text(read: Evaluator, row: int) -> str:
     if rate is None:
         return f"row {row}"
     return f"row {row} ({seconds_at(row, rate):.3f} s)"
-
-
-def plural(count: int, word: str) -> str:
-    """1 row, 2 rows."""
-    if count == 1:
-        return f"{count} {word}"
-    return f"{count} {word}s"
 
 
 def first_from(read: Evaluator, condition: Node, row: int) -> int | None:

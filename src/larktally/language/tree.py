@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import keyword
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TypeAlias
 
 __all__ = [
+    "names_and_texts",
     "Node",
     "Number",
     "Text",
@@ -134,6 +135,19 @@ def walk(node: Node) -> Iterator[Node]:
     yield node
     for child in children(node):
         yield from walk(child)
+
+
+def names_and_texts(trees: Iterable[Node]) -> tuple[set[str], set[str]]:
+    """The channels that some trees name, and the texts in quotes in them, which may be channels or events too."""
+    names: set[str] = set()
+    texts: set[str] = set()
+    for tree in trees:
+        for node in walk(tree):
+            if isinstance(node, ChannelRef):
+                names.add(node.name)
+            elif isinstance(node, Text):
+                texts.add(node.value)
+    return names, texts
 
 
 def stands_bare(name: str) -> bool:

@@ -11,10 +11,10 @@ from larktally.parts.part import Part
 from larktally.parts.sim import Sim
 from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.record import record
+from larktally.runs.rows import chunk_reader
 from larktally.runs.runner import Runner, Snapshot
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import SubjectLike
-from larktally.traces.columns import ChunkReader
 from larktally.traces.trace import Trace
 
 __all__ = ["Live", "run_to"]
@@ -27,12 +27,7 @@ class _RowCheck(RunObserver):
         self._allow_nan = allow_nan
 
     def begin(self, run: RunStart) -> None:
-        channels = run.reader.channels
-        closed = [channel.name for channel in channels if channel.name.removeprefix("seen:") in run.info.closed]
-        nan_ok: bool | frozenset[str] = run.info.nan_channels
-        if self._allow_nan:
-            nan_ok = True
-        self._reader = ChunkReader(channels, closed, nan_ok)
+        self._reader = chunk_reader(run, run.reader.channels, self._allow_nan)
 
     def rows(self, stretch: Stretch) -> None:
         self._reader.arrays(stretch.columns, stretch.first)

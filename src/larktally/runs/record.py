@@ -8,6 +8,7 @@ from typing import Any
 
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
+from larktally.names import one_or_many
 from larktally.runs.recorder import Recorder
 from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
@@ -114,6 +115,4 @@ def _state_rows(states: int | Iterable[int] | None, scenario: Scenario) -> Seque
 def _patterns(only: str | Iterable[str] | None) -> tuple[str, ...] | None:
     if only is None:
         return None
-    if isinstance(only, str):
-        return (only,)
-    return tuple(only)
+    return one_or_many(only)

@@ -13,11 +13,11 @@ from larktally.runs.file_recording import FileRecording, stopped_path
 from larktally.runs.heading import header_of
 from larktally.runs.input_columns import InputColumns
 from larktally.runs.observers import NEVER, End, RunObserver, RunStart, Stretch
-from larktally.runs.rows import Rows
+from larktally.runs.rows import Rows, chunk_reader
 from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
 from larktally.runs.stop_conditions import StopConditions
-from larktally.traces.columns import Array, Channel, ChunkReader, Column
+from larktally.traces.columns import Array, Channel, Column
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header
 from larktally.traces.trace import Trace
@@ -64,11 +64,7 @@ class Recorder(RunObserver):
         wanted = frozenset(names if self._only is None else matching(names, self._only, "only="))
         self._kept = [n for n, name in enumerate(names) if name in wanted]
         channels = [run.reader.channels[n] for n in self._kept]
-        closed = [channel.name for channel in channels if channel.name.removeprefix("seen:") in info.closed]
-        nan_ok: bool | frozenset[str] = info.nan_channels
-        if scenario.allow_nan:
-            nan_ok = True
-        self._rows = Rows(ChunkReader(channels, closed, nan_ok), keep=self._to is None)
+        self._rows = Rows(chunk_reader(run, channels, scenario.allow_nan), keep=self._to is None)
         self._inputs = InputColumns(run.feed, forget=self._to is not None)
         # A plain recording in memory has nobody to show its chunks to.
         if self._to is not None or self._conditions.active:

@@ -7,15 +7,25 @@ from typing import TypeAlias
 
 import numpy as np
 
+from larktally.runs.observers import RunStart
 from larktally.subjects.protocol import Value
 from larktally.traces.columns import Array, Channel, ChunkReader, Column
 
-__all__ = ["Rows"]
+__all__ = ["Rows", "chunk_reader"]
 
 # Lists of values until then: fewer rows a chunk are more arrays to join, and more are more memory than the cache holds.
 CHUNK = 2048
 #: Takes a chunk: its first row, an array a channel, and how many rows.
 Sink: TypeAlias = Callable[[int, list[Array], int], None]
+
+
+def chunk_reader(run: RunStart, channels: Sequence[Channel], allow_nan: bool) -> ChunkReader:
+    """What checks a run's rows and makes arrays of them: for recording and for a live run the same."""
+    closed = [channel.name for channel in channels if channel.name.removeprefix("seen:") in run.info.closed]
+    nan_ok: bool | frozenset[str] = run.info.nan_channels
+    if allow_nan:
+        nan_ok = True
+    return ChunkReader(channels, closed, nan_ok)
 
 
 class Rows:

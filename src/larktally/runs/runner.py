@@ -95,12 +95,12 @@ class Runner:
 
     def snapshot(self) -> Snapshot:
         """The run as it stands; raises LarkTallyError where its subject cannot save."""
-        # Before anything is touched: a subject that cannot load must not be left half-way.
         self._check_saves()
         return Snapshot(self.row, self.subject.save(), self._feed.save())
 
     def restore(self, snapshot: Snapshot) -> None:
         """Goes back, or on, to where a snapshot was taken: of this run, or of another of the same scenario."""
+        # Before anything is touched: a subject that cannot load must not be left half-way.
         self._check_saves()
         self.subject.load(snapshot.state)
         if snapshot.feed is not None:

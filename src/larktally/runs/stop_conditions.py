@@ -20,7 +20,7 @@ from larktally.claims.claim import Claim
 from larktally.claims.verdicts import Result
 from larktally.language.functions import PROPERTIES, SIGNALS
 from larktally.language.text import parse
-from larktally.language.tree import Call, ChannelRef, Node, Text, walk
+from larktally.language.tree import Call, Node, names_and_texts, walk
 from larktally.runs.observers import End
 from larktally.traces.columns import Array, Channel, Column
 from larktally.traces.events import EventLog
@@ -67,18 +67,7 @@ class StopConditions:
     def begin(self, header: Header) -> None:
         """What the run holds; its channels are those that it keeps."""
         self._header = header
-        nodes = []
-        for tree in self._trees:
-            for node in walk(tree):
-                nodes.append(node)
-        names = set()
-        for node in nodes:
-            if isinstance(node, ChannelRef):
-                names.add(node.name)
-        quoted = set()
-        for node in nodes:
-            if isinstance(node, Text):
-                quoted.add(node.value)
+        names, quoted = names_and_texts(self._trees)
         # What is read in quotes may be a channel (apex('wick.y')), and what the machines saw stands beside its channel.
         self._read = names | quoted | {f"seen:{name}" for name in names}
 

@@ -19,6 +19,7 @@ from larktally.names import unknown_name
 from larktally.report import Report
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
+from larktally.textfmt import plural
 from larktally.traces.trace import Trace
 
 __all__ = ["SearchResult", "Shrunk", "find_breach", "shrink"]
@@ -73,7 +74,7 @@ class Shrunk:
     def headline(self) -> str:
         """What was found, and the script to paste."""
         presses, frames = self.after
-        many = f"{presses} press{'' if presses == 1 else 'es'} in {frames} frames"
+        many = f"{plural(presses, 'press', 'presses')} in {frames} frames"
         were = f"where there were {self.before[0]} in {self.before[1]} ({self.runs} runs tried)"
         return f"{self.result.name!r} is still broken with {many}, {were}\n  inputs={self.code}, frames={frames}"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
@@ -28,7 +29,7 @@ class CompositeAdapter:
         self.target = target
         self._subjects = dict(subjects)
 
-    @property
+    @functools.cached_property
     def info(self) -> SubjectInfo:
         actions: dict[str, Action] = {}
         events: dict[str, None] = {}

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 
 from larktally.event import Event
 from larktally.inputs.actions import Actions
 from larktally.inputs.view import FrameInput
 from larktally.setup import Setup
 from larktally.subjects.programs.program import Program
-from larktally.subjects.protocol import Batch, RawRow, RowReader, SubjectInfo, Value, checked_events
+from larktally.subjects.protocol import Batch, RowReader, SubjectInfo, Value, checked_events, transposed
 
 __all__ = ["ProgramSubject"]
 
@@ -39,7 +39,7 @@ class ProgramSubject:
         return checked_events(self.target.reset(setup))
 
     def reader(self, seen: bool) -> RowReader:
-        return RowReader(self.target.channels, self.target.row, _transposed)
+        return RowReader(self.target.channels, self.target.row, transposed)
 
     def row(self) -> tuple[Value, ...]:
         return self.target.row()
@@ -55,7 +55,3 @@ class ProgramSubject:
 
     def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
         return self.target.step_many(first, frames, inputs)
-
-
-def _transposed(rows: Sequence[RawRow], first_row: int) -> Iterable[Sequence[Value]]:
-    return zip(*rows, strict=True)

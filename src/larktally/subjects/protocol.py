@@ -123,3 +123,8 @@ def checked_events(emitted: Iterable[Event] | None) -> list[Event]:
         if not isinstance(event, Event):
             raise LarkTallyError(f"a step returns events, lt.Event('name', …), not {event!r}")
     return events
+
+
+def transposed(rows: Sequence[RawRow], first_row: int) -> Iterable[Sequence[Value]]:
+    """The columns of rows that are tuples: what a reader whose subject checks its own rows does with them."""
+    return zip(*rows, strict=True)

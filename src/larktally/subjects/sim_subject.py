@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+import functools
+from collections.abc import Callable, Iterable
 
 from larktally.event import Event
 from larktally.inputs.view import FrameInput
 from larktally.parts.sim import Sim
 from larktally.setup import Setup
-from larktally.subjects.protocol import Batch, RawRow, RowReader, SubjectInfo, Value, checked_events
+from larktally.subjects.protocol import Batch, RowReader, SubjectInfo, Value, checked_events, transposed
 from larktally.traces.columns import Channel
 from larktally.traces.header import PhaseOrder
 
@@ -25,7 +26,8 @@ class SimSubject:
         self.name = name
         self.step: Callable[[FrameInput], Iterable[Event] | None] = sim.step
 
-    @property
+    # Once a run: outlines, scene and the level's digest are in it, and a live run asks for names and actions in every frame.
+    @functools.cached_property
     def info(self) -> SubjectInfo:
         sim = self.target
         channels = tuple(sim.channels)
@@ -50,11 +52,11 @@ class SimSubject:
         sim, channels = self.target, tuple(self.target.channels)
         # What the machines saw is taken only where someone asks: it is a second row in every frame.
         if not seen:
-            return RowReader(channels, sim.channel_values, _transposed)
+            return RowReader(channels, sim.channel_values, transposed)
         sim.watch_seen()
         # Under a name that no channel of a user's can have: a colon stands in none.
         channels += tuple(Channel(f"seen:{one.name}", one.kind, one.labels) for one in channels)
-        return RowReader(channels, lambda: sim.channel_values() + sim.seen_row(), _transposed)
+        return RowReader(channels, lambda: sim.channel_values() + sim.seen_row(), transposed)
 
     def row(self) -> tuple[Value, ...]:
         return self.target.channel_values()
@@ -70,7 +72,3 @@ class SimSubject:
 
     def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
         raise NotImplementedError("a sim is stepped frame by frame")
-
-
-def _transposed(rows: Sequence[RawRow], first_row: int) -> Iterable[Sequence[Value]]:
-    return zip(*rows, strict=True)

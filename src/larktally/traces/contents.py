@@ -113,13 +113,11 @@ def contents_from_columns(
 
     `rows` says how many there are where no array does.
     """
-    inputs = {}
+    inputs, columns = {}, {}
     for name, values in given.items():
         if name.startswith("input:"):
             inputs[name[6:]] = _input_values(name, values)
-    columns = {}
-    for name, values in given.items():
-        if not name.startswith("input:"):
+        else:
             columns[name] = column_of(name, values, (labels or {}).get(name))
     if events is not None:
         log = events

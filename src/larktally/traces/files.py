@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from larktally.errors import TraceError
-from larktally.names import did_you_mean
+from larktally.names import no_such_file
 from larktally.timing import RateLike, as_rate
 from larktally.traces.contents import Savable, TraceContents
 from larktally.traces.formats import FORMATS, Format, by_suffix
@@ -88,11 +88,7 @@ def existing_file(path: str | Path) -> Path:
         return path
     if path.exists():
         raise TraceError(f"{path}: not a file")
-    beside: list[str] = []
-    if path.parent.is_dir():
-        for entry in path.parent.iterdir():
-            beside.append(entry.name)
-    raise TraceError(f"{path}: no such file{did_you_mean(path.name, beside)}")
+    raise TraceError(no_such_file(path))
 
 
 @contextlib.contextmanager

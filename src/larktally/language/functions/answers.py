@@ -8,9 +8,10 @@ from larktally.language import rolling
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property, arguments
 from larktally.language.judgement import Breach, Judgement
-from larktally.language.judging import first_breach_row, first_from, pairs, plural, row_text, rows_of, waiting_for
+from larktally.language.judging import first_breach_row, first_from, pairs, row_text, rows_of, waiting_for
 from larktally.language.margins import greatest_ahead, least, least_ahead, slack
 from larktally.language.tree import Call
+from larktally.textfmt import plural
 
 __all__ = ["PROPERTIES"]
 

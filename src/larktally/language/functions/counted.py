@@ -7,8 +7,9 @@ from collections.abc import Callable
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property, arguments
 from larktally.language.judgement import Judgement
-from larktally.language.judging import first_breach_row, last_row_of, one_case, plural, rows_of
+from larktally.language.judging import first_breach_row, last_row_of, one_case, rows_of
 from larktally.language.tree import Call, Number, to_text
+from larktally.textfmt import plural
 
 __all__ = ["PROPERTIES"]
 

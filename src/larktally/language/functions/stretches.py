@@ -7,9 +7,10 @@ import numpy as np
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property, arguments
 from larktally.language.judgement import Breach, Judgement
-from larktally.language.judging import first_breach_row, pairs, plural, rows_of, waiting_for
+from larktally.language.judging import first_breach_row, pairs, rows_of, waiting_for
 from larktally.language.tree import Call
 from larktally.language.typecheck import Checker
+from larktally.textfmt import plural
 
 __all__ = ["PROPERTIES"]
 

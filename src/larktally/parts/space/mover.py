@@ -129,13 +129,9 @@ class Platform(Part):
         up, sign = self.sim.level.up_axis, self.sim.level.up_sign
         box = self.box
         if sign > 0:
-            top = box.high[up]
+            top, foot = box.high[up], body.low[up]
         else:
-            top = box.low[up]
-        if sign > 0:
-            foot = body.low[up]
-        else:
-            foot = body.high[up]
+            top, foot = box.low[up], body.high[up]
         beside = (i for i in range(len(self.size)) if i != up)
         return (
             body.grounded

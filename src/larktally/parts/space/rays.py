@@ -52,12 +52,8 @@ def ray(
     unit = [component / size for component in direction]
     wanted = level.check_layers(layers)
     ignored = list(ignore)
-    low = []
-    for p, component in zip(origin, unit, strict=True):
-        low.append(min(p, p + component * length))
-    high = []
-    for p, component in zip(origin, unit, strict=True):
-        high.append(max(p, p + component * length))
+    end = [p + component * length for p, component in zip(origin, unit, strict=True)]
+    low, high = list(map(min, origin, end)), list(map(max, origin, end))
     boxes = [box for box in level.grid.boxes_in(level.grid.key(low, high)) if wanted is None or box.layer in wanted]
     # Boxes in the level's order and then the bodies as given: of two equally near the first counts, every time.
     things = [(box.low, box.high, box) for box in boxes] + [(body.low, body.high, body) for body in bodies]

@@ -167,13 +167,10 @@ class Animation(Part):
         self._elapsed += 1
         reached = self._first + math.floor(self._elapsed * pace)
         self.finished = reached >= clip.frames and not clip.loop
-        if self.finished:
-            self.frame = clip.frames - 1
-        else:
-            self.frame = reached % clip.frames
         last = reached
         if self.finished:
             last = clip.frames - 1
+        self.frame = last % clip.frames
         self._show([frame % clip.frames for frame in range(before + 1, last + 1)])
         if self.finished:
             self.emit("finished", clip=self.clip)

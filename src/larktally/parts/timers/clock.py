@@ -83,12 +83,9 @@ class Clock(Part):
         if of is not None and names.index(of.name) >= names.index(self.name):
             raise ModelError(f"clock {self.name!r} is held by {of.name!r}, which has to be made before it")
         self._held = frames_in(frames, self.sim.rate, least=1, what=f"hold of clock {self.name!r}:")
-        self._held_of = ""
+        self._held_of, self._held_from = "", self.sim.frame
         if of is not None:
-            self._held_of = of.name
-        self._held_from = self.sim.frame
-        if of is not None:
-            self._held_from = of.count
+            self._held_of, self._held_from = of.name, of.count
 
     def _still_held(self) -> bool:
         other = self.sim.parts.get(self._held_of)

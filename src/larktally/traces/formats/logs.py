@@ -247,19 +247,13 @@ def _check_steps(path: Path, column: str, values: Array, step: float, slack: flo
     if not wrong.any():
         return
     row = int(wrong.argmax())
+    what, problem = f"goes up by {steps[row]:g}", "uneven"
     if steps[row] == 0:
-        what = "stands still"
-    else:
-        if steps[row] < 0:
-            what = "goes back"
-        else:
-            what = f"goes up by {steps[row]:g}"
-    if steps[row] == 0:
-        problem = "doubled"
-    else:
-        problem = "uneven"
-        if steps[row] > 1.5 * step:
-            problem = "missing"
+        what, problem = "stands still", "doubled"
+    elif steps[row] < 0:
+        what = "goes back"
+    elif steps[row] > 1.5 * step:
+        problem = "missing"
     raise TraceError(
         f"{path}, row {row + 1} (line {row + 3} of a CSV): a frame is {problem}: column {column!r} {what} from {values[row]:g} "
         f"to {values[row + 1]:g}, where each frame is {step:g}"
