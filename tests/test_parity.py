@@ -320,7 +320,7 @@ def below(kind):
     return {kind, *itertools.chain.from_iterable(map(below, kind.__subclasses__()))}
 
 
-ABSTRACT = {"Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
+ABSTRACT = {"MovingBox", "Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
 PARTS = {kind for kind in below(Part) if kind.__module__.startswith("larktally.") and kind.__name__ not in ABSTRACT}
 
 

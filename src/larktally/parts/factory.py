@@ -21,10 +21,11 @@ from larktally.parts.pool import Pool
 from larktally.parts.sim_protocol import PartLike, SimProtocol
 from larktally.parts.space.body import Body, Response
 from larktally.parts.space.box import Box
+from larktally.parts.space.enclosure import Enclosure
 from larktally.parts.space.hitbox import Hitbox
 from larktally.parts.space.hop import Integrator
 from larktally.parts.space.level import Level
-from larktally.parts.space.mover import Enclosure, Platform
+from larktally.parts.space.platform import Platform
 from larktally.parts.space.positioned_box import Anchor
 from larktally.parts.space.zone import Zone
 from larktally.parts.timers.animation import Animation, Clip

@@ -25,8 +25,9 @@ from larktally.parts.part import ChannelSpec, Part, check_part_name
 from larktally.parts.pool import Slot
 from larktally.parts.sim_protocol import InputFollower, PartLike
 from larktally.parts.space.body import Body
+from larktally.parts.space.enclosure import Enclosure
 from larktally.parts.space.level import Level
-from larktally.parts.space.mover import Enclosure, Platform
+from larktally.parts.space.platform import Platform
 from larktally.parts.space.zone import Zone
 from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock

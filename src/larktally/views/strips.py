@@ -100,7 +100,7 @@ def print_level(out: Console, trace: Trace, row: int) -> None:
     for name, (one_low, one_high) in bodies.items():
         grid[_cells(one_low, one_high, low, unit, grid.shape)] = letters[name]
     lines = grid
-    if scene.get("up", "+y") == "+y":
+    if scene.get("up", "+y") != "-y":
         lines = grid[::-1]
     for line in lines:
         out.print(Text("".join(line).rstrip()), no_wrap=True, crop=True)

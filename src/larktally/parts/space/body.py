@@ -80,6 +80,8 @@ class Body(PositionedBox):
         what, axes = f"body {name!r}", self.axes
         self.set_velocity(numbers(what, "velocity", velocity or (0.0,) * len(axes), len(axes)))
         self.gravity = number(what, "gravity", gravity)
+        if not self.level.has_up:
+            self._check_without_up(what, probe)
         self.bounce = number(what, "bounce", bounce, 0.0, 1.0)
         self.air_steering = number(what, "air_steering", air_steering, 0.0, 1.0)
         self.limit = {axis: number(what, f"limit of {axis}", value, 0.0) for axis, value in (limit or {}).items()}
@@ -145,10 +147,11 @@ class Body(PositionedBox):
         self._set_speeds(*(0.0 if axis in named else None for axis in "xyz"))
 
     def steer(self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None) -> None:
-        """Leads velocities to a wanted speed: at once on the ground, by the share `air_steering` of the way in the air."""
+        """Leads velocities to a wanted speed: at once on the ground (or where there is no up), by the share `air_steering`
+        of the way in the air."""
         # Exactly the goal where nothing is damped: speed + (goal - speed) would be a last bit beside it.
         share = self.air_steering
-        if self.grounded:
+        if self.grounded or not self.level.has_up:
             share = 1.0
         wanted = []
         for speed, goal in zip(self._speeds(), (vx, vy, vz), strict=True):
@@ -177,7 +180,7 @@ class Body(PositionedBox):
         # Row 0 has had no sweep, so that a body that rests on ground is asked for by where it stands.
         position = self.position
         solids = self.near.solids(position, (0.0,) * len(position))
-        self._was_grounded = self.grounded = self._rests(position, self.rising, solids)
+        self._was_grounded = self.grounded = self._rests(position, self._speeds(), solids)
         self._probe_ground()
         if self.slot is None or self.slot.present:
             self._look_for_trouble(position, solids)
@@ -202,7 +205,13 @@ class Body(PositionedBox):
             # One that is led keeps its speed whatever it meets: it is for when it is let go.
             move, speed = led, velocity[:]
         # From here to the end the order matters: contacts first, so that a response may change what trouble is looked for.
-        solids = self.near.solids(position, move, untouched, self.falls_through)
+        if self.bounce:
+            # Thrown back, it may go as far the other way as it came.
+            start = [p - abs(displacement) for p, displacement in zip(position, move, strict=True)]
+            both_ways = [2 * abs(displacement) for displacement in move]
+            solids = self.near.solids(start, both_ways, through_one_way=self.falls_through)
+        else:
+            solids = self.near.solids(position, move, untouched, self.falls_through)
         contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
         if len(position) == 2:
             self.x, self.y = position
@@ -279,13 +288,15 @@ class Body(PositionedBox):
 
     @property
     def rising(self) -> float:
-        """Its velocity along the level's vertical axis."""
+        """Its velocity along the level's vertical axis; raises ModelError where there is none."""
+        if not self.level.has_up:
+            raise ModelError(f"body {self.name!r} does not rise: its level has no up")
         return self._speeds()[self.up]
 
     def _be_knocked(self) -> None:
         ground = {}
         for name, speed in self._knock.items():
-            if name != f"v{self.axes[self.up]}":
+            if self.axes.find(name[1]) != self.up:
                 ground[name] = speed
         self._set_speeds(ground.get("vx"), ground.get("vy"), ground.get("vz"))
         self._knock_left -= 1
@@ -314,8 +325,12 @@ class Body(PositionedBox):
         """Changes the velocity by a frame of gravity, and returns the displacement of the frame."""
         # Divided, never multiplied by 1/rate: 1/60 is no float, and a thousand frames would show it.
         rate, up = self._rate, self.up
-        start = velocity[up]
+        start = 0.0
+        if self.level.has_up:
+            start = velocity[up]
         if self.gravity:
+            if not self.level.has_up:
+                self._check_without_up(f"body {self.name!r}", None)
             velocity[up] = start - self.gravity * self.up_sign / rate
         # The way that nearly every body goes: without the loop and the list below.
         if self._plain_motion and not self.limit:
@@ -325,6 +340,8 @@ class Body(PositionedBox):
                 i = self.axes.index(axis)
                 velocity[i] = max(-most, min(most, velocity[i]))
         move = [speed / rate for speed in velocity]
+        if not self.level.has_up:
+            return move
         if self.integrator == "explicit":
             move[up] = start / rate
         elif self.integrator == "leapfrog":
@@ -356,7 +373,11 @@ class Body(PositionedBox):
         if floor is not None and not self.bounce:
             grounded = True
         else:
-            grounded = self._rests(position, velocity[up], solids)
+            grounded = self._rests(position, velocity, solids)
+            # Explicit Euler moves by the speed before this frame's gravity: at rest it has met nothing yet, and would fall
+            # in every other frame if the ground did not hold it as it holds the others.
+            if grounded and not self.bounce and self.gravity:
+                self._stand()
         self.grounded = grounded
         if grounded is not self._was_grounded:
             if grounded:
@@ -368,14 +389,38 @@ class Body(PositionedBox):
                 self.emit("left_ground")
             self._was_grounded = grounded
 
+    def _stand(self) -> None:
+        """Takes away the speed with which it presses into the ground."""
+        speeds: list[float | None] = [None, None, None]
+        speeds[self.up] = 0.0
+        self._set_speeds(*speeds)
+
+    def _check_without_up(self, what: str, probe: float | None) -> None:
+        """Raises ModelError for what needs an up."""
+        for option, given in (("gravity", self.gravity), ("a probe for the ground", probe)):
+            if given:
+                raise ModelError(f"{what} has {option} ({given!r}), and this level has no up")
+
     def _say_bumped(self, contact: Contact) -> None:
         axis, on = self.axes[contact.axis], contact.box.called
         self.emit("bumped", axis=axis, normal=contact.normal, on=on, speed=contact.speed, time=contact.time)
 
-    def _rests(self, position: Sequence[float], rising: float, solids: Sequence[ExpandedBox]) -> bool:
+    def rests_at(self, surface: float, low: Sequence[float], high: Sequence[float]) -> bool:
+        """Whether its feet are at a surface that reaches from `low` to `high` along the other axes."""
+        foot = self.high
+        if self.up_sign > 0:
+            foot = self.low
+        if not self.level.has_up or not abs(foot[self.up] - surface) < 1e-9:
+            return False
+        for i, (start, end) in enumerate(zip(self.low, self.high, strict=True)):
+            if i != self.up and not (start < high[i] and low[i] < end):
+                return False
+        return True
+
+    def _rests(self, position: Sequence[float], velocity: Sequence[float], solids: Sequence[ExpandedBox]) -> bool:
         """Whether it touches ground exactly, and does not move up from it."""
         up, sign = self.up, self.up_sign
-        if rising * sign > 0:
+        if not self.level.has_up or velocity[up] * sign > 0:
             return False
         for solid in solids:
             if sign > 0:

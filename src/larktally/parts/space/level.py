@@ -23,7 +23,8 @@ class Level:
     """The still world: which axes there are, which way is up, and the boxes in it.
 
     2-D levels have x and y with y up and the origin at the bottom left, unless `up` says otherwise ("-y" for y down);
-    3-D levels have `axes="xyz"` and z up. Everything is in level units.
+    3-D levels have `axes="xyz"` and z up. `up=None` is a level seen from above: nothing is ground, nothing carries, and
+    all sides of a wall are alike; gravity and one-way boxes are errors there. Everything is in level units.
     """
 
     def __init__(
@@ -32,18 +33,13 @@ class Level:
         zones: Mapping[str, Sequence[Box]] | None = None,
         *,
         axes: str = "xy",
-        up: str = "",
+        up: str | None = "",
     ) -> None:
         if axes not in ("xy", "xyz"):
             raise ModelError(f"a level has the axes 'xy' or 'xyz', not {axes!r}")
-        up = up or f"+{axes[-1]}"
-        if len(up) != 2 or up[0] not in "+-" or up[1] not in axes:
-            raise ModelError(f"up is a sign and an axis, such as '+y' or '-y', not {up!r}")
         self.axes = axes
-        self.up_axis = axes.index(up[1])
-        self.up_sign = -1.0
-        if up[0] == "+":
-            self.up_sign = 1.0
+        self.up_axis, self.up_sign = _up_of(axes, up)
+        self.has_up = up is not None
         self.boxes: tuple[Box, ...] = tuple(self._checked(box) for box in boxes)
         self.zones = {name: tuple(self._checked(box) for box in parts) for name, parts in (zones or {}).items()}
         self.grid = Grid(self.boxes, len(axes))
@@ -59,7 +55,7 @@ class Level:
         one_way: str = "=",
         layers: Mapping[str, str] | None = None,
         zones: Mapping[str, str] | None = None,
-        up: str = "+y",
+        up: str | None = "+y",
     ) -> Level:
         """A 2-D level drawn in text: each character is a square of `cell` units; '.' and ' ' are empty.
 
@@ -80,7 +76,7 @@ class Level:
                     )
         lines = drawn
         # Text is read from its top, and row 0 of a level lies at the bottom.
-        if up == "+y":
+        if up != "-y":
             lines = drawn[::-1]
         boxes: list[Box] = []
         for character, layer in legend.items():
@@ -122,9 +118,12 @@ class Level:
             boxes = [_plain(box) for box in self.boxes]
         else:
             boxes = []
+        up = None
+        if self.has_up:
+            up = "+-"[self.up_sign < 0] + self.axes[self.up_axis]
         return {
             "axes": self.axes,
-            "up": "+-"[self.up_sign < 0] + self.axes[self.up_axis],
+            "up": up,
             "boxes": boxes,
         }
 
@@ -151,6 +150,8 @@ class Level:
             raise ModelError(f"box {box.name or low}..{high}: its corners are not all finite")
         if not all(a < b for a, b in zip(low, high, strict=True)):
             raise ModelError(f"box {box.name or low}: low {low} is not below high {high} along every axis")
+        if box.one_way and not self.has_up:
+            raise ModelError(f"box {box.name or low} is one-way, and this level has no up: nothing comes from above")
         return Box(low, high, box.layer, box.one_way, box.name)
 
     def _bounds(self) -> tuple[Point, Point]:
@@ -162,9 +163,23 @@ class Level:
 
     def _open_above(self, low: Point, high: Point) -> tuple[Point, Point]:
         """Bounds without a lid: what leaps above the level is not lost."""
+        if not self.has_up:
+            return low, high
         if self.up_sign > 0:
             return low, tuple(math.inf if i == self.up_axis else side for i, side in enumerate(high))
         return tuple(-math.inf if i == self.up_axis else side for i, side in enumerate(low)), high
+
+
+def _up_of(axes: str, up: str | None) -> tuple[int, float]:
+    """Which axis is up and with which sign; without an up an axis that does not exist, so that no axis is taken for it."""
+    if up is None:
+        return len(axes), 0.0
+    up = up or f"+{axes[-1]}"
+    if len(up) != 2 or up[0] not in "+-" or up[1] not in axes:
+        raise ModelError(f"up is a sign and an axis, such as '+y' or '-y', or None, not {up!r}")
+    if up[0] == "+":
+        return axes.index(up[1]), 1.0
+    return axes.index(up[1]), -1.0
 
 
 def box_at(

@@ -44,6 +44,8 @@ class PositionedBox(Part):
         self.size = size_of(what, size, len(self.axes))
         if anchor not in ANCHORS:
             raise ModelError(unknown_name("anchor", anchor, ANCHORS, what))
+        if anchor == "feet" and not self.level.has_up:
+            raise ModelError(f"{what} is placed by its feet, and this level has no up; anchor='centre'")
         self.up, self.up_sign = self.level.up_axis, self.level.up_sign
         extent_low = _extent_below(anchor, self.size, self.up, self.up_sign)
         extent_high = tuple(side - reach for side, reach in zip(self.size, extent_low, strict=True))
@@ -88,7 +90,9 @@ class PositionedBox(Part):
 
     @property
     def feet(self) -> tuple[float, ...]:
-        """The middle of its underside."""
+        """The middle of its underside; raises ModelError in a level without an up."""
+        if not self.level.has_up:
+            raise ModelError(f"body {self.name!r} has no feet: its level has no up")
         down = self.high
         if self.up_sign > 0:
             down = self.low
@@ -98,12 +102,20 @@ class PositionedBox(Part):
         return tuple(found)
 
     def would_overlap(self, offset: Sequence[float], layers: Iterable[str] | None = None) -> list[Box]:
-        """The solids it would overlap if it stood `offset` away; it stays where it is. One-way boxes do not count."""
+        """The solids it would overlap if it stood `offset` away; it stays where it is. One-way boxes do not count.
+
+        `layers` are those that count; without them, those that it stops at itself.
+        """
         wanted = self.level.check_layers(layers, ("platform", "enclosure"))
         offsets = numbers(f"body {self.name!r}", "offset", offset, len(self.axes))
         there = [p + off for p, off in zip(self.position, offsets, strict=True)]
+        # Layers that are asked for by name count whatever it stops at itself.
+        near = self.near
+        if wanted is not None:
+            near = SolidQuery(self.level, near.extent_low, near.extent_high, wanted)
+            near.moving = self.near.moving
         # One-way boxes are no obstacle to standing somewhere, only to falling there.
-        solids = self.near.solids(there, [0.0] * len(there), through_one_way=True)
+        solids = near.solids(there, [0.0] * len(there), through_one_way=True)
         found: list[Box] = []
         for s in solids:
             if (wanted is None or s.box.layer in wanted) and overlapping(there, s):

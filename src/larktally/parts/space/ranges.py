@@ -4,20 +4,28 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import TypeVar
+from typing import TypeAlias, TypeVar
 
 from larktally.errors import ModelError
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box
+from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.zone import Zone
 
 __all__ = ["distance", "nearest", "touching", "in_front", "within_radius_ahead"]
 
-T = TypeVar("T", "Body", "Zone", "Box")
+Other: TypeAlias = "Body | MovingBox | Zone | Box"
+T = TypeVar("T", bound="Body | MovingBox | Zone | Box")
 
 
-def distance(one: Body, other: Body | Zone | Box, between: str = "centre") -> float:
-    """How far two are apart, in level units, between their centres, feet or edges (0 where they overlap or touch)."""
+def distance(one: Body, other: Other, between: str = "centre") -> float:
+    """How far two are apart, in level units, between their centres, feet or edges (0 where they overlap or touch).
+
+    The other is a body, a platform, an enclosure (its inside), a zone (its box that is nearest) or a box.
+    """
+    if between == "feet" and isinstance(other, Zone):
+        return math.dist(one.feet, other.underside(other.nearest(one)))
+    other = _nearest_box(one, other)
     if between == "edges":
         gaps = []
         for low, high, other_low, other_high in zip(one.low, one.high, other.low, other.high, strict=True):
@@ -45,7 +53,7 @@ def nearest(one: Body, others: Iterable[T], between: str = "centre") -> tuple[T,
 def touching(one: Body, others: T | Iterable[T]) -> list[T]:
     """Those of some others, or of one, that it overlaps or touches, itself left out."""
     several: Iterable[T]
-    if isinstance(others, Body | Zone | Box):
+    if isinstance(others, Body | MovingBox | Zone | Box):
         several = (others,)
     else:
         several = others
@@ -56,17 +64,30 @@ def touching(one: Body, others: T | Iterable[T]) -> list[T]:
     return found
 
 
-def in_front(one: Body, other: Body, facing: float) -> bool:
+def in_front(one: Body, other: Other, facing: float) -> bool:
     """Whether another's centre is on the side that it faces: facing 1 is +x, -1 is -x."""
-    return (other.centre[0] - one.centre[0]) * facing > 0
+    return (_nearest_box(one, other).centre[0] - one.centre[0]) * facing > 0
 
 
-def within_radius_ahead(one: Body, other: Body, ahead: float, radius: float, facing: float) -> bool:
+def within_radius_ahead(one: Body, other: Other, ahead: float, radius: float, facing: float) -> bool:
     """Whether any of another's box is within a radius of the point `ahead` units from its centre on the side it faces."""
     if not radius >= 0:
         raise ModelError(f"a radius is 0 or more, not {radius!r}")
     point: Sequence[float] = (one.centre[0] + math.copysign(ahead, facing), *one.centre[1:])
-    gaps = []
-    for low, p, high in zip(other.low, point, other.high, strict=True):
-        gaps.append(max(low - p, p - high, 0.0))
-    return math.hypot(*gaps) <= radius
+    boxes: Sequence[Other] = (other,)
+    if isinstance(other, Zone):
+        boxes = other.boxes
+    for box in boxes:
+        gaps = []
+        for low, p, high in zip(box.low, point, box.high, strict=True):
+            gaps.append(max(low - p, p - high, 0.0))
+        if math.hypot(*gaps) <= radius:
+            return True
+    return False
+
+
+def _nearest_box(one: Body, other: Other) -> Body | MovingBox | Box:
+    """A zone is drawn in pieces, and between them nothing is: what counts of it is the piece that is nearest."""
+    if isinstance(other, Zone):
+        return other.nearest(one)
+    return other

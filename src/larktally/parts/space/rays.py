@@ -7,14 +7,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import ModelError
+from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
+from larktally.parts.space.box import Box
 from larktally.parts.space.level import Level
+from larktally.parts.space.moving_box import MovingBox
+from larktally.parts.space.zone import Zone
 
 __all__ = ["Hit", "ray", "fan", "many_rays"]
 
@@ -22,41 +26,74 @@ MOST_PAIRS = 4_000_000
 
 
 class Hit(NamedTuple):
-    """What a ray met: distance from its origin, the point, the normal of the surface, and the box or body."""
+    """What a ray met: distance from its origin, the point, the normal of the surface, the box or part, and, where it was
+    one of a fan, which of its rays (0 is the first along the edge)."""
 
     distance: float
     point: tuple[float, ...]
     normal: tuple[int, ...]
     what: Any
+    ray: int = 0
+
+
+Target: TypeAlias = "Body | MovingBox | Zone | Box"
+# A thing's corners, and the thing itself, which the hit names.
+_Thing: TypeAlias = tuple[Sequence[float], Sequence[float], Any]
 
 
 def ray(
-    level: Level,
+    where: Level | SimProtocol,
     origin: Sequence[float],
     direction: Sequence[float],
     length: float,
     *,
     layers: Iterable[str] | None = None,
-    bodies: Iterable[Body] = (),
+    bodies: Iterable[Target] = (),
     ignore: Iterable[Any] = (),
 ) -> Hit | None:
     """The nearest box or body within `length` along a direction (of any length but 0), or None.
 
-    `layers` are those that count (None: all), `bodies` further things to meet, `ignore` boxes or bodies that do not
-    count. Raises ModelError for a direction of no length, or what is not finite.
+    `where` is a level, or a sim: then its platforms and the walls of its enclosures are met too, on the layers `platform`
+    and `enclosure`. `layers` are those that count (None: all), `bodies` further things to meet, bodies, platforms,
+    enclosures (their walls), zones or boxes; `ignore` are those that do not count. Raises ModelError for a direction of
+    no length, or what is not finite.
     """
+    if isinstance(where, Level):
+        return _nearest_hit(where, (), origin, direction, length, layers, bodies, ignore)
+    movers = where.parts_of(MovingBox)
+    return _nearest_hit(where.level, movers, origin, direction, length, layers, bodies, ignore)
+
+
+def _nearest_hit(
+    level: Level,
+    movers: Iterable[MovingBox],
+    origin: Sequence[float],
+    direction: Sequence[float],
+    length: float,
+    layers: Iterable[str] | None,
+    bodies: Iterable[Target],
+    ignore: Iterable[Any],
+) -> Hit | None:
     size = math.hypot(*direction)
     if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
         raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
     # By dividing each component, as many_rays does: both give the same bits.
     unit = [component / size for component in direction]
-    wanted = level.check_layers(layers)
+    wanted = level.check_layers(layers, ("platform", "enclosure"))
     ignored = list(ignore)
     end = [p + component * length for p, component in zip(origin, unit, strict=True)]
     low, high = list(map(min, origin, end)), list(map(max, origin, end))
-    boxes = [box for box in level.grid.boxes_in(level.grid.key(low, high)) if wanted is None or box.layer in wanted]
-    # Boxes in the level's order and then the bodies as given: of two equally near the first counts, every time.
-    things = [(box.low, box.high, box) for box in boxes] + [(body.low, body.high, body) for body in bodies]
+    # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
+    things: list[_Thing] = []
+    for box in level.grid.boxes_in(level.grid.key(low, high)):
+        if wanted is None or box.layer in wanted:
+            things.append((box.low, box.high, box))
+    for mover in movers:
+        for box in mover.solid_boxes():
+            if wanted is None or box.layer in wanted:
+                things.append((box.low, box.high, mover))
+    for target in bodies:
+        things.extend(_things_of(target))
     best: Hit | None = None
     for box_low, box_high, what in things:
         if not any(what is one for one in ignored):
@@ -74,15 +111,17 @@ def fan(
     *,
     inset: float = 0.5,
     layers: Iterable[str] | None = None,
-    bodies: Iterable[Body] = (),
+    bodies: Iterable[Target] = (),
     ignore: Iterable[Any] = (),
 ) -> list[Hit]:
     """The hits of `rays` parallel rays from one side of a body ("+x", "-y", …), spread evenly over its edge.
 
     The rays begin `inset` inside the body, so that one standing flush still sees the ground, and keep `inset` from both
-    ends of the edge; `length` and each hit's distance count from the edge. Exactly the rays that met something are in
-    the list, in order along the edge. Raises ModelError for fewer than 2 rays, a side that is no axis, or an inset that
-    leaves nothing of the body.
+    ends of the edge. `length` and each hit's distance count from the edge: below 0 where the edge is inside of what was
+    met, so that moving the body by the distance puts the edge on the surface; -inset, and no normal, where what was met
+    reaches over the ray's beginning. The platforms and enclosures that stop the body are met too. Exactly the rays that
+    met something are in the list, in order along the edge, each with its number as `ray`. Raises ModelError for fewer
+    than 2 rays, a side that is no axis, or an inset that leaves nothing of the body.
     """
     axes = body.axes
     if len(side) != 2 or side[0] not in "+-" or side[1] not in axes:
@@ -97,14 +136,29 @@ def fan(
         edge = body.high[axis]
     else:
         edge = body.low[axis]
+    movers = [mover for mover in body.sim.parts_of(MovingBox) if body.near.meets(mover.solid_boxes)]
+    # It starts inside of the body that it looks out of.
+    others = [*ignore, body]
     hits = []
-    for origin in _origins(body, axis, edge - sign * inset, rays, inset):
-        # It starts inside of the body that it looks out of.
-        others = [*ignore, body]
-        found = ray(body.level, origin, direction, length + inset, layers=layers, bodies=bodies, ignore=others)
+    for n, origin in enumerate(_origins(body, axis, edge - sign * inset, rays, inset)):
+        found = _nearest_hit(body.level, movers, origin, direction, length + inset, layers, bodies, others)
         if found is not None:
-            hits.append(found._replace(distance=abs(found.point[axis] - edge)))
+            # A flush edge is 0.0 away on every side, and not -0.0 on two of them.
+            hits.append(found._replace(distance=sign * (found.point[axis] - edge) + 0.0, ray=n))
     return hits
+
+
+def _things_of(target: Target) -> list[_Thing]:
+    """What a ray meets of one that it was given."""
+    boxes: Sequence[Any] = (target,)
+    if isinstance(target, MovingBox):
+        boxes = target.solid_boxes()
+    elif isinstance(target, Zone):
+        boxes = target.boxes
+    found: list[_Thing] = []
+    for box in boxes:
+        found.append((box.low, box.high, target))
+    return found
 
 
 def many_rays(

@@ -18,6 +18,8 @@ def reason_of(body: Body, attribute: str) -> str:
     if axis in body.axes:
         return _of_speed(body, axis)
     if attribute == "grounded":
+        if not body.level.has_up:
+            return "this level has no up, so that nothing is ground"
         ground = _met(body, body.axes[body.up])
         standing = "rests on what is below it"
         if ground:
@@ -35,7 +37,7 @@ def _of_speed(body: Body, axis: str) -> str:
     # A speed that is exactly its limit was held to it: anything else would be a coincidence of 53 bits.
     if body.limit.get(axis) == abs(getattr(body, f"v{axis}")):
         return f"held to its limit of {body.limit[axis]:g}"
-    if axis == body.axes[body.up] and body.gravity:
+    if body.gravity and axis == body.axes[body.up]:
         return f"gravity {body.gravity:g}"
     return ""
 

@@ -37,6 +37,10 @@ class SolidQuery:
         self.in_bounds = False
         self._grown: dict[tuple[int, ...], tuple[ExpandedBox, ...]] = {}
 
+    def meets(self, provider: Callable[[], Iterable[Box]]) -> bool:
+        """Whether the body stops at what moves by itself and gives its boxes by this function."""
+        return provider in self.moving
+
     def inside(self, x: float, y: float) -> bool:
         """Whether a position is inside the cells whose solids are `still`."""
         low, high = self._low, self._high

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 
 from larktally.errors import ModelError
+from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
@@ -79,12 +81,18 @@ class Zone(Part):
 
     @property
     def feet(self) -> tuple[float, ...]:
-        """The middle of its underside."""
-        up, sign = self.sim.level.up_axis, self.sim.level.up_sign
-        down = self.high
-        if sign > 0:
-            down = self.low
-        return tuple(down[i] if i == up else p for i, p in enumerate(self.centre))
+        """The middle of its underside; raises ModelError in a level without an up."""
+        return self.underside(self)
+
+    def underside(self, box: Box | Zone) -> tuple[float, ...]:
+        """The middle of the underside of one of its boxes, or of all of it."""
+        level = self.sim.level
+        if not level.has_up:
+            raise ModelError(f"zone {self.name!r} has no feet: its level has no up")
+        down = box.high
+        if level.up_sign > 0:
+            down = box.low
+        return tuple(down[i] if i == level.up_axis else p for i, p in enumerate(box.centre))
 
     def inside(self, body: Body) -> bool:
         """Whether a watched body was inside when the zone was last looked at."""
@@ -92,23 +100,31 @@ class Zone(Part):
             raise ModelError(f"zone {self.name!r} does not watch {body.name!r}; name it in watch=")
         return self._presences[body.name].inside
 
+    def nearest(self, body: Body) -> Box:
+        """Of the boxes of this zone, the one that is nearest to a body: by edges, then by centres; the first of equals."""
+        found = []
+        for n, box in enumerate(self.boxes):
+            gaps = []
+            for low, high, start, end in zip(body.low, body.high, box.low, box.high, strict=True):
+                gaps.append(max(start - high, low - end, 0.0))
+            found.append((math.hypot(*gaps), math.dist(body.centre, box.centre), n))
+        return self.boxes[min(found)[2]]
+
     def snap(self, body: Body, axis: str = "x") -> bool:
-        """Leads a body to the centre line along an axis, by a sweep; whether it got there. A solid that stops it is an
-        event `snap_stopped`."""
-        if axis in body.axes:
-            i = body.axes.index(axis)
-        else:
-            i = -1
-        if i < 0:
-            raise ModelError(f"zone {self.name!r}: no axis {axis!r}; there are {', '.join(body.axes)}")
-        move = []
-        for n in range(len(body.axes)):
-            # By centres, whatever the body's anchor.
-            move.append(self.centre[n] - body.centre[n] if n == i else 0.0)
+        """Leads a body to the centre line of its nearest box along an axis, by a sweep; whether it got there. A solid that
+        stops it is an event `snap_stopped`."""
+        if axis not in body.axes:
+            raise ModelError(unknown_name("axis", axis, body.axes, f"zone {self.name!r}: this level"))
+        i = body.axes.index(axis)
+        move = [0.0] * len(body.axes)
+        # By centres, whatever the body's anchor.
+        move[i] = self.nearest(body).centre[i] - body.centre[i]
+        goal = body.position[i] + move[i]
         met = body.shift(move)
-        if met:
-            self.emit("snap_stopped", body=body.name, on=met[0].box.name or met[0].box.layer)
-        return not met
+        if met and body.position[i] != goal:
+            self.emit("snap_stopped", body=body.name, on=met[0].box.called)
+            return False
+        return True
 
     def begin(self) -> None:
         self.step()
