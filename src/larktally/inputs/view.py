@@ -48,6 +48,7 @@ class FrameInput:
 
     __slots__ = (
         "actions",
+        "edges",
         "frame",
         "held",
         "held_by",
@@ -71,6 +72,8 @@ class FrameInput:
         self.pressed_by = _PerAction(actions, False)
         self.released_by = _PerAction(actions, False)
         self.since_by: dict[str, int] = {}
+        #: The actions that were pressed or released in this frame.
+        self.edges: list[str] = []
         #: held(action): whether it is held in this frame: on, or analog with |value| >= 0.5.
         self.held: Callable[[str], bool] = self.held_by.__getitem__
         #: pressed(action): whether it is held in this frame and was not in the one before.
@@ -93,7 +96,8 @@ class FrameInput:
     def held_for(self, action: str) -> int:
         """Frames it has been held, this one included; 0 where it is not held."""
         if self.held_by[action]:
-            return self.frame - self.since_by[action] + 1
+            # A key such as 'KeyA' stands for its action.
+            return self.frame - self.since_by[self.actions.named(action)] + 1
         return 0
 
 
@@ -118,7 +122,6 @@ class InputFeed:
         self.view = FrameInput(actions, rate)
         self.noted: list[tuple[int, str, float]] = []
         self.due: dict[int, dict[str, float]] = defaultdict(dict)
-        self._edges: list[str] = []
         self.script = script.resolved(rate)
         self.relative = [span for span in self.script.spans if span.on]
         by_action: dict[str, list[Span]] = defaultdict(list)
@@ -149,14 +152,14 @@ class InputFeed:
         """
         view = self.view
         view.frame = frame
-        for action in self._edges:
+        for action in view.edges:
             view.pressed_by[action] = view.released_by[action] = False
-        self._edges.clear()
+        view.edges.clear()
         for action, value in self.due.pop(frame, {}).items():
             if view.value_by[action] != value:
                 self._change(action, value)
         # Said of this frame only: the next one has to change too, if only to take them back.
-        if self._edges:
+        if view.edges:
             self.due[frame + 1]  # an edge lasts one frame: the next one has it to clear away
 
     def seek(self, frame: int) -> None:
@@ -182,7 +185,7 @@ class InputFeed:
             dict(view.released_by),
             dict(view.since_by),
             due,
-            tuple(self._edges),
+            tuple(view.edges),
             len(self.noted),
         )
 
@@ -196,7 +199,7 @@ class InputFeed:
         _put_back(view.released_by, saved.released_by)
         _put_back(view.since_by, saved.since_by)
         self.due = defaultdict(dict, {frame: dict(changes) for frame, changes in saved.due.items()})
-        self._edges = list(saved.edges)
+        view.edges[:] = saved.edges
         del self.noted[saved.noted :]
 
     def _change(self, action: str, value: float) -> None:
@@ -207,7 +210,7 @@ class InputFeed:
         if held != view.held_by[action]:
             view.held_by[action] = held
             (view.pressed_by if held else view.released_by)[action] = True
-            self._edges.append(action)
+            view.edges.append(action)
             if held:
                 view.since_by[action] = view.frame
 

@@ -125,6 +125,10 @@ class RowCompiler:
             made = ast.Attribute(made, attribute, ast.Load())
         return made
 
+    def owner(self, channel: str) -> object:
+        """The object that a channel's value stands in."""
+        return self._bindings[channel].owner
+
     def reference(self, owner: object) -> ast.expr:
         """A reference to an object."""
         # By identity: two parts may compare equal, and are two.

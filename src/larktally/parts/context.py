@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 from larktally.errors import ModelError
 from larktally.event import Event
 from larktally.inputs.view import FrameInput
+from larktally.parts.part import Ticker
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.stream import Stream
 
@@ -18,7 +19,19 @@ class StepContext:
     """The one argument of every callback: `held`, `pressed`, `released`, `axis`, `value` of this frame's inputs, `frame`
     and `time`, `random` (the part's own stream), `emitted`, `emit` and `end`. `source` is the part that it speaks for."""
 
-    __slots__ = ("_stream", "axis", "held", "held_for", "inputs", "pressed", "released", "sim", "source", "value")
+    __slots__ = (
+        "_clock",
+        "_stream",
+        "axis",
+        "held",
+        "held_for",
+        "inputs",
+        "pressed",
+        "released",
+        "sim",
+        "source",
+        "value",
+    )
 
     held: Callable[[str], bool]
     pressed: Callable[[str], bool]
@@ -27,14 +40,17 @@ class StepContext:
     value: Callable[[str], float]
     held_for: Callable[[str], int]
 
-    def __init__(self, sim: SimProtocol, source: str, stream: Stream) -> None:
+    def __init__(self, sim: SimProtocol, source: str, stream: Stream, clock: Ticker | None = None) -> None:
         # No inputs yet: they come with the first feed that leads the sim, by `bind`.
         self.sim = sim
         self.source = source
         self._stream = stream
+        self._clock = clock
 
     def bind(self, inputs: FrameInput) -> None:
         """Shows the inputs of another run's feed from now on."""
+        if self._clock is not None:
+            inputs = self._clock.seen_inputs(inputs)
         # The view's own bound methods, so that `now.held('left')` costs a rule one call and not two.
         self.inputs = inputs
         self.held, self.pressed, self.released = inputs.held, inputs.pressed, inputs.released
@@ -97,9 +113,9 @@ class GuardContext(StepContext):
 C = TypeVar("C", bound=StepContext)
 
 
-def context_for(sim: SimProtocol, name: str, kind: type[C]) -> C:
-    """The context that speaks for a part, or for a hook, of a sim, with its own random stream."""
-    context = kind(sim, name, sim.stream(name))
+def context_for(sim: SimProtocol, name: str, kind: type[C], clock: Ticker | None = None) -> C:
+    """The context that speaks for a part, or for a hook, of a sim, with its own random stream and its clock's inputs."""
+    context = kind(sim, name, sim.stream(name), clock)
     context.bind(sim.inputs)
     sim.follow_inputs(context)
     return context

@@ -30,7 +30,7 @@ from larktally.parts.space.positioned_box import Anchor
 from larktally.parts.space.zone import Zone
 from larktally.parts.timers.animation import Animation, Clip
 from larktally.parts.timers.chain import Chain
-from larktally.parts.timers.clock import Clock
+from larktally.parts.timers.clock import Clock, clock_named
 from larktally.parts.timers.cooldown import Cooldown
 from larktally.parts.timers.countdown import Countdown
 from larktally.parts.timers.gate import Gate, Grace
@@ -353,9 +353,10 @@ class PartFactory(ABC):
         """A press of an action that is remembered for some frames, until one rule takes it."""
         return self._add(PressBuffer(self.root, self.full_name(name), action, keep), clock)
 
-    def clock(self, name: str, rate: str | int = 1) -> Clock:
-        """A clock that parts may be put on, running at a share of the rate."""
-        return self._add(Clock(self.root, self.full_name(name), rate), None)
+    def clock(self, name: str, rate: str | int = 1, *, edges: Literal["running", "all"] = "running") -> Clock:
+        """A clock that parts may be put on, running at a share of the rate; `edges="all"`: a tap made and let go of while
+        it stands is seen too."""
+        return self._add(Clock(self.root, self.full_name(name), rate, edges=edges), None)
 
     def animation(self, name: str, clips: Mapping[str, Clip], start: str, *, clock: str | None = None) -> Animation:
         """Which of several clips plays, and at which frame."""
@@ -454,21 +455,9 @@ class PartFactory(ABC):
         sim = self.root
         part.scope = self.scope
         if clock is not None:
-            part.clock = self._clock(part.name, clock)
+            part.clock = clock_named(self.root.parts, clock, f"part {part.name!r}")
         sim.add(part)
         return part
-
-    def _clock(self, part: str, clock: str) -> Clock:
-        """The clock of a name, which has to be there already: its parts are stepped by what it says first."""
-        found = self.root.parts.get(clock)
-        if isinstance(found, Clock):
-            return found
-        clocks = []
-        for one in self.root.parts_of(Clock):
-            clocks.append(one.name)
-        raise ModelError(
-            f"part {part!r}: no clock {clock!r}; clocks come first: sim.clock({clock!r}); there are: {clocks}"
-        )
 
 
 class SimScope(PartFactory):
@@ -531,10 +520,10 @@ class SimScope(PartFactory):
         """Every body of the sim, in order of registration."""
         return self._sim.parts_of(Body)
 
-    def before(self, phase: str, hook: Hook | None = None) -> Any:
-        """Runs a function of `now` in every step before a phase; without one, a decorator."""
-        return self._sim.hooked("before", phase, hook)
+    def before(self, phase: str, hook: Hook | None = None, *, clock: str | None = None) -> Any:
+        """Runs a function of `now` in every step, or every tick of a clock, before a phase; without one, a decorator."""
+        return self._sim.hooked("before", phase, hook, clock)
 
-    def after(self, phase: str, hook: Hook | None = None) -> Any:
-        """Runs a function of `now` in every step after a phase; without one, a decorator."""
-        return self._sim.hooked("after", phase, hook)
+    def after(self, phase: str, hook: Hook | None = None, *, clock: str | None = None) -> Any:
+        """Runs a function of `now` in every step, or every tick of a clock, after a phase; without one, a decorator."""
+        return self._sim.hooked("after", phase, hook, clock)

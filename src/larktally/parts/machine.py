@@ -154,8 +154,8 @@ class Machine(MachineDefinition):
 
     def _prepare(self) -> None:
         """Makes what the hot loop reads: the rules and during hooks of each state, and the guards as functions."""
-        self.now = context_for(self.sim, self.name, StepContext)
-        self.guard_now = context_for(self.sim, self.name, GuardContext)
+        self.now = context_for(self.sim, self.name, StepContext, self.clock)
+        self.guard_now = context_for(self.sim, self.name, GuardContext, self.clock)
         scope = Scope(self.sim.names, self.sim.bindings, self.sim.count_emitted)
         conditions: dict[str, Any] = {}
         for rule in self.transitions:

@@ -12,6 +12,7 @@ from fractions import Fraction
 from typing import Any, ClassVar, NamedTuple, Protocol
 
 from larktally.errors import ModelError
+from larktally.inputs.view import FrameInput
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.traces.columns import Kind
 
@@ -40,6 +41,8 @@ class Ticker(Protocol):
     name: str
     ticking: bool
     count: int
+
+    def seen_inputs(self, inputs: FrameInput) -> FrameInput: ...
 
 
 class Place(Protocol):
@@ -71,6 +74,13 @@ class Part:
         self.clock: Ticker | None = None
         self.slot: Place | None = None
         self.scope = ""
+
+    @property
+    def inputs(self) -> FrameInput:
+        """The inputs as it sees them: those of the row, or what has gathered since the last tick of its clock."""
+        if self.clock is None:
+            return self.sim.inputs
+        return self.clock.seen_inputs(self.sim.inputs)
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         """What it shows in every row."""

@@ -21,7 +21,7 @@ from larktally.parts.context import StepContext, context_for
 from larktally.parts.factory import PartFactory
 from larktally.parts.machine import Machine
 from larktally.parts.overrides import Overrides
-from larktally.parts.part import ChannelSpec, Part, check_part_name
+from larktally.parts.part import ChannelSpec, Part, Ticker, check_part_name
 from larktally.parts.pool import Slot
 from larktally.parts.sim_protocol import InputFollower, PartLike
 from larktally.parts.space.body import Body
@@ -30,7 +30,7 @@ from larktally.parts.space.level import Level
 from larktally.parts.space.platform import Platform
 from larktally.parts.space.zone import Zone
 from larktally.parts.stream import Stream
-from larktally.parts.timers.clock import Clock
+from larktally.parts.timers.clock import Clock, clock_named
 from larktally.parts.unknown_attributes import unknown_attribute
 from larktally.setup import Setup
 from larktally.traces.columns import Channel
@@ -120,28 +120,34 @@ class Sim(PartFactory):
         self.parts[part.name] = part
 
     @overload
-    def before(self, phase: str) -> Callable[[Hook], Hook]: ...
+    def before(self, phase: str, *, clock: str | None = None) -> Callable[[Hook], Hook]: ...
     @overload
-    def before(self, phase: str, hook: Hook) -> Hook: ...
-    def before(self, phase: str, hook: Hook | None = None) -> Hook | Callable[[Hook], Hook]:
-        """Runs a function of `now` in every step before a phase; without one, a decorator."""
-        return self.hooked("before", phase, hook)
+    def before(self, phase: str, hook: Hook, *, clock: str | None = None) -> Hook: ...
+    def before(
+        self, phase: str, hook: Hook | None = None, *, clock: str | None = None
+    ) -> Hook | Callable[[Hook], Hook]:
+        """Runs a function of `now` in every step before a phase; without one, a decorator. With a clock it runs in that
+        clock's ticks, and sees the inputs as the parts on it do."""
+        return self.hooked("before", phase, hook, clock)
 
     @overload
-    def after(self, phase: str) -> Callable[[Hook], Hook]: ...
+    def after(self, phase: str, *, clock: str | None = None) -> Callable[[Hook], Hook]: ...
     @overload
-    def after(self, phase: str, hook: Hook) -> Hook: ...
-    def after(self, phase: str, hook: Hook | None = None) -> Hook | Callable[[Hook], Hook]:
-        """Runs a function of `now` in every step after a phase; without one, a decorator."""
-        return self.hooked("after", phase, hook)
+    def after(self, phase: str, hook: Hook, *, clock: str | None = None) -> Hook: ...
+    def after(self, phase: str, hook: Hook | None = None, *, clock: str | None = None) -> Hook | Callable[[Hook], Hook]:
+        """Runs a function of `now` in every step after a phase; without one, a decorator. With a clock it runs in that
+        clock's ticks, and sees the inputs as the parts on it do."""
+        return self.hooked("after", phase, hook, clock)
 
-    def hooked(self, side: str, phase: str, hook: Hook | None) -> Hook | Callable[[Hook], Hook]:
+    def hooked(
+        self, side: str, phase: str, hook: Hook | None, clock: str | None = None
+    ) -> Hook | Callable[[Hook], Hook]:
         """What `before` and `after` do, the side by name."""
         if phase not in self.phases:
             raise ModelError(unknown_name("phase", phase, self.phases))
         if hook is None:
-            return partial(self._add_hook, side, phase)
-        return self._add_hook(side, phase, hook)
+            return partial(self._add_hook, side, phase, clock)
+        return self._add_hook(side, phase, clock, hook)
 
     def parts_of(self, kind: type[T]) -> list[T]:
         """The parts of a class, in order of registration."""
@@ -395,10 +401,18 @@ class Sim(PartFactory):
             found.append(Binding(shadows.get(part.name, spec.holder or part), spec.attribute))
         return found
 
-    def _add_hook(self, side: str, phase: str, hook: Hook) -> Hook:
-        now = context_for(self, f"{side}.{phase}", StepContext)
+    def _add_hook(self, side: str, phase: str, clock: str | None, hook: Hook) -> Hook:
+        ticker = None
+        if clock is not None:
+            ticker = clock_named(self.parts, clock, f"hook {side} {phase}")
+            if self.phases.index(phase) + (side == "after") <= self.phases.index("inputs"):
+                raise ModelError(f"a hook {side} {phase!r} runs before the clocks do, so that it is on none of them")
+        now = context_for(self, f"{side}.{phase}", StepContext, ticker)
         name = f"{side} {phase}: {getattr(hook, '__name__', 'hook')}"
-        self._hooks.setdefault((side, phase), []).append((name, hook, partial(hook, now)))
+        run = partial(hook, now)
+        if ticker is not None:
+            run = partial(_run_on_ticks, ticker, run)
+        self._hooks.setdefault((side, phase), []).append((name, hook, run))
         return hook
 
     def _put_on_play(self) -> None:
@@ -443,6 +457,11 @@ class Sim(PartFactory):
             rate=self.rate,
             where="this sim",
         )
+
+
+def _run_on_ticks(clock: Ticker, run: Callable[[], Any]) -> None:
+    if clock.ticking:
+        run()
 
 
 def _not_reset_yet() -> tuple[Any, ...]:

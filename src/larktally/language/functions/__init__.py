@@ -10,6 +10,7 @@ from larktally.language.functions import (
     answers,
     counted,
     every_row,
+    inputs,
     lookback,
     measures,
     observed,
@@ -22,7 +23,7 @@ from larktally.language.functions import (
 __all__ = ["FUNCTIONS", "MEASURES", "PROPERTIES", "SIGNALS"]
 
 SIGNALS: dict[str, Signal] = {
-    one.name: one for one in (*per_row.SIGNALS, *observed.SIGNALS, *lookback.SIGNALS, *windows.SIGNALS)
+    one.name: one for one in (*per_row.SIGNALS, *observed.SIGNALS, *inputs.SIGNALS, *lookback.SIGNALS, *windows.SIGNALS)
 }
 PROPERTIES: dict[str, Property] = {
     one.name: one

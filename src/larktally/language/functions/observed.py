@@ -1,18 +1,15 @@
-"""Signals read off what a row holds beside its channels: events and inputs."""
+"""Signals read off the events of a row."""
 
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable
 
 import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from larktally.inputs.view import HELD_FROM
 from larktally.language.columns import Array, Evaluator, text_of
 from larktally.language.function import Signal, arguments
-from larktally.language.rolling import began
 from larktally.language.rows import RowCompiler
 from larktally.language.tree import Call
 from larktally.traces.events import comes_from
@@ -55,19 +52,6 @@ def _data(read: Evaluator, node: Call) -> Array:
     return out
 
 
-def _held(read: Evaluator, node: Call) -> npt.NDArray[np.bool_]:
-    return np.asarray(np.abs(read.input(node.args[0])) >= HELD_FROM)
-
-
-def _from_inputs(table: str) -> Callable[[RowCompiler, Call], ast.expr]:
-    """On a row: an action's entry in one of the tables of the frame's inputs."""
-
-    def read_off(compiler: RowCompiler, node: Call) -> ast.expr:
-        return ast.Subscript(compiler.now("inputs", table), ast.Constant(text_of(node.args[0])), ast.Load())
-
-    return read_off
-
-
 SIGNALS = (
     Signal(
         name="event",
@@ -96,42 +80,6 @@ SIGNALS = (
         result="number",
         meaning="the number that the row's last such event carried; NaN without one",
         columns=_data,
-        observed=True,
-    ),
-    Signal(
-        name="held",
-        positional=arguments("a:action"),
-        result="flag",
-        meaning="the action is held in this row",
-        columns=_held,
-        row=_from_inputs("held_by"),
-        observed=True,
-    ),
-    Signal(
-        name="pressed",
-        positional=arguments("a:action"),
-        result="flag",
-        meaning="held in this row, not in the one before",
-        columns=lambda read, node: began(_held(read, node)),
-        row=_from_inputs("pressed_by"),
-        observed=True,
-    ),
-    Signal(
-        name="released",
-        positional=arguments("a:action"),
-        result="flag",
-        meaning="held in the row before, not in this one",
-        columns=lambda read, node: began(np.logical_not(_held(read, node))),
-        row=_from_inputs("released_by"),
-        observed=True,
-    ),
-    Signal(
-        name="value",
-        positional=arguments("a:action"),
-        result="number",
-        meaning="the action's analog value",
-        columns=lambda read, node: read.input(node.args[0]),
-        row=_from_inputs("value_by"),
         observed=True,
     ),
 )

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from fractions import Fraction
+from typing import Any, Literal
 
 from larktally.errors import ModelError
+from larktally.inputs.clocked import ClockedInput
+from larktally.inputs.view import FrameInput
+from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.timing import Duration, frames_in
 
-__all__ = ["Clock"]
+__all__ = ["Clock", "clock_named"]
 
 
 class Clock(Part):
@@ -33,16 +38,45 @@ class Clock(Part):
     8     4       true
     ====  ======  ========
 
-    Channels: `count`, `ticking`.
+    Parts on a clock see a press in its first tick after the press began, and a tap that is over by then too, but for one
+    made while the clock stood at rate 0: `edges="all"` counts those as well. Channels: `count`, `ticking`, and `listening`:
+    whether a tap that begins in this row will be seen.
     """
 
     phase = "inputs"
     runs_first = True
-    channel_specs = (ChannelSpec("count", "count", "count"), ChannelSpec("ticking", "ticking", "flag"))
-    state_fields = ("count", "ticking", "_numerator", "_denominator", "_part", "_held", "_held_of", "_held_from")
+    channel_specs = (
+        ChannelSpec("count", "count", "count"),
+        ChannelSpec("ticking", "ticking", "flag"),
+        ChannelSpec("listening", "listening", "flag"),
+    )
+    state_fields = (
+        "count",
+        "ticking",
+        "listening",
+        "gathered",
+        "_numerator",
+        "_denominator",
+        "_part",
+        "_held",
+        "_held_of",
+        "_held_from",
+    )
 
-    def __init__(self, sim: SimProtocol, name: str, rate: str | int | Fraction = 1) -> None:
+    def __init__(
+        self,
+        sim: SimProtocol,
+        name: str,
+        rate: str | int | Fraction = 1,
+        *,
+        edges: Literal["running", "all"] = "running",
+    ) -> None:
         super().__init__(sim, name)
+        if edges not in ("running", "all"):
+            raise ModelError(unknown_name("edges", edges, ("running", "all"), f"clock {name!r}"))
+        self._all_edges = edges == "all"
+        self.listening = True
+        self._inputs = ClockedInput(sim.inputs)
         self.count = 0
         self.ticking = True
         self._part = 0
@@ -94,7 +128,31 @@ class Clock(Part):
             self._held = 0
         return self._held > 0
 
+    def seen_inputs(self, inputs: FrameInput) -> FrameInput:
+        """These inputs as the parts on this clock see them."""
+        if self._inputs.view is not inputs:
+            self._inputs.follow(inputs)
+        return self._inputs
+
+    @property
+    def gathered(self) -> dict[str, Any]:
+        """What its parts have not seen yet of the inputs, and what they have: its state, as plain data."""
+        return self._inputs.save()
+
+    @gathered.setter
+    def gathered(self, saved: Mapping[str, Any]) -> None:
+        self._inputs.load(saved)
+
     def step(self) -> None:
+        # One that is held for a hit stop still runs: its taps are kept.
+        self.listening = self._all_edges or self._numerator > 0
+        self.seen_inputs(self.sim.inputs)
+        self._inputs.note_row(self.count, self.listening)
+        self._advance()
+        if self.ticking:
+            self._inputs.tick(self.count)
+
+    def _advance(self) -> None:
         if self._held and self._still_held():
             self.ticking = False
             return
@@ -104,3 +162,12 @@ class Clock(Part):
         if self.ticking:
             self._part -= self._denominator
             self.count += 1
+
+
+def clock_named(parts: Mapping[str, object], name: str, what: str) -> Clock:
+    """The clock of a name, which has to be there already; raises ModelError naming `what` is to be on it."""
+    found = parts.get(name)
+    if isinstance(found, Clock):
+        return found
+    clocks = [one for one, part in parts.items() if isinstance(part, Clock)]
+    raise ModelError(f"{what}: no clock {name!r}; clocks come first: sim.clock({name!r}); there are: {clocks}")

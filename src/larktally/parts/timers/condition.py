@@ -25,7 +25,7 @@ class Condition:
         text = in_scope(self.text, part.scope, sim.names, sim.parts)
         what = f"{type(part).__name__.lower()} {part.name!r}"
         self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim.count_emitted), what)
-        self._now = context_for(sim, part.name, GuardContext)
+        self._now = context_for(sim, part.name, GuardContext, part.clock)
 
     def holds(self) -> bool:
         """Whether it holds now."""

@@ -45,7 +45,7 @@ class PressBuffer(Part):
         return True
 
     def step(self) -> None:
-        if self.sim.inputs.pressed_by[self.action]:
+        if self.inputs.pressed_by[self.action]:
             self.waiting = True
             self.left = self.keep
             self.emit("asked")
