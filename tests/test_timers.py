@@ -709,3 +709,73 @@ def test_a_clip_shows_its_frames_by_its_own_rate_and_says_each_mark_in_its_row(f
         assert trace["p.frame"][row] == expected, row
     assert [(e.row, e.data["mark"]) for e in trace.events.named("mark")] == said
     assert [e.row for e in trace.events.named("finished")] == ([ended] if ended else [])
+
+
+STOPPABLE = {
+    "cooldown": (lambda s: s.cooldown("p", 4), lambda p: p.use(), "used"),
+    "charges": (lambda s: s.cooldown("p", 4, charges=2, refill="all"), lambda p: p.use(), "used"),
+    "in use": (lambda s: s.cooldown("p", 4, since="end"), lambda p: p.use() and p.done(), "used"),
+    "stock": (lambda s: s.stock("p", 1, 4), lambda p: p.use(), "used"),
+    "by hand": (lambda s: s.stock("p", 1, 4, by_itself=False), lambda p: p.use() or p.refill(), "used"),
+    "countdown": (lambda s: s.countdown("p", 4), start, "started"),
+    "stopwatch": (lambda s: s.stopwatch("p"), start, "started"),
+    "interval": (lambda s: s.interval("p", 4), start, "due"),
+    "delay": (lambda s: s.delay("p", 4), start, "started"),
+    "time window": (lambda s: s.time_window("p", 4), lambda p: p.open(), "opened"),
+    "chain": (lambda s: s.chain("p", within=4, steps=3), lambda p: p.use(), "used"),
+    "gate": (lambda s: s.gate("p", 4), ask, "taken"),
+    "grace": (lambda s: s.grace("p", 4), lambda p: p.hurt(), "hurt"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", STOPPABLE)
+def test_what_was_stopped_says_a_declared_event_and_works_again(kind):
+    make, begin, said = STOPPABLE[kind]
+    again = {3: [begin], 5: [lambda p: p.stop()], **{row: [begin] for row in range(8, 22, 3)}}
+    events = played(make, again, 30).events.named(said)
+    assert [e.row for e in events if e.row > 5], kind
+
+
+def test_a_stopped_rest_is_over_and_a_stopped_refill_begins_anew_with_the_next_use():
+    rest = played(lambda s: s.cooldown("p", 9), {2: [use], 4: [lambda p: p.stop()], 5: [use]}, 20)
+    assert [(e.row, e.name) for e in rest.events] == [(2, "used"), (4, "stopped"), (5, "used"), (14, "ready")]
+    assert rest["p.ready"].tolist()[1:6] == [True, False, False, True, False]
+    oil = played(lambda s: s.stock("p", 1, 5), {2: [use], 4: [lambda p: p.stop()], 6: [use], 12: [use]}, 14)
+    assert [(e.row, e.name) for e in oil.events][:6] == [
+        (2, "used"), (2, "empty"), (2, "refilling"), (4, "stopped"), (6, "refused"), (6, "refilling"),
+    ]  # fmt: skip
+    assert [e.row for e in oil.events.named("full")] == [11] and [e.row for e in oil.events.named("used")] == [2, 12]
+
+
+def test_time_added_in_the_row_of_the_end_is_refused_and_a_last_stretch_longer_than_the_time_is_said_at_its_start():
+    more = {row: [lambda p: p.add(4)] for row in (4, 5, 6)}
+    trace = played(lambda s: s.countdown("p", 5, last=9, running=True), {5: more[5], 7: more[6]}, 12)
+    assert [(e.row, e.name, e.data) for e in trace.events] == [
+        (0, "started", {"left": 5}), (0, "last", {"left": 5}), (5, "over", {}), (5, "refused", {"frames": 4}),
+        (7, "refused", {"frames": 4}),
+    ]  # fmt: skip
+    assert trace["p.left"].tolist() == [5, 4, 3, 2, 1, *[0] * 8]
+    kept = played(lambda s: s.countdown("p", 5, last=5, running=True), {4: more[4], 5: more[5]}, 12)
+    assert [(e.row, e.name) for e in kept.events] == [
+        (0, "started"), (0, "last"), (4, "added"), (5, "added"), (8, "last"),
+    ]  # fmt: skip
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.integers(1, 80),
+    st.sampled_from(["30", "60", "60000/1001", "24000/1001", "50", "144"]),
+    st.sampled_from(["up", "down", "nearest"]),
+    st.sampled_from(["up", "down", "nearest"]),
+)
+def test_a_screen_shows_the_seconds_left_of_the_time_as_it_was_written(tenths, rate, rounding, show):
+    seconds, exact = Fraction(tenths, 10), Fraction(rate)
+    trace = played(
+        lambda s: s.countdown("p", f"{float(seconds)}s {rounding}", show=show, running=True), {}, 9, rate=rate
+    )
+    frames = int(trace["p.left"][0])
+    rounds = {"up": lambda x: -(-x // 1), "down": lambda x: x // 1, "nearest": lambda x: (x + Fraction(1, 2)) // 1}
+    for row, value in enumerate(trace["p.seconds"].tolist()):
+        left = max(seconds - row / exact, Fraction(0))
+        wanted = max(rounds[show](left), 1) if show == "up" else rounds[show](left)
+        assert value == (wanted if row < frames else 0), row

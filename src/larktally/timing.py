@@ -160,13 +160,13 @@ def seconds_at(frame: int, rate: Fraction) -> float:
     return float(frame / rate)
 
 
-def whole_seconds(frames: int, rate: Fraction, rounding: Rounding) -> int:
-    """A count of frames as the whole seconds that a screen shows.
+def whole_seconds(frames: int, rate: Fraction, rounding: Rounding, per: int = 1) -> int:
+    """A count of frames, or of parts of one (`per` to a frame), as the whole seconds that a screen shows.
 
     >>> [whole_seconds(61, Rate(60), way) for way in ("up", "down", "nearest")]
     [2, 1, 1]
     """
-    over, under = frames * rate.denominator, rate.numerator
+    over, under = frames * rate.denominator, rate.numerator * per
     if rounding == "up":
         return -(-over // under)
     if rounding == "down":

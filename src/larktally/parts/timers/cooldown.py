@@ -34,10 +34,20 @@ class Cooldown(CountedTimer):
     use. `shared=` is another cooldown that every use uses too: one rest for a group, refused while either rests.
 
     Channels: `left` (frames), `ready`; with charges `charges`. Events: used, refused (left), ready, charged (charges),
-    done, reset, paused, resumed. Raises LarkTallyError for a length below one frame.
+    done, reset, paused, resumed, stopped. Raises LarkTallyError for a length below one frame.
     """
 
-    events: ClassVar[tuple[str, ...]] = ("used", "refused", "ready", "charged", "done", "reset", "paused", "resumed")
+    events: ClassVar[tuple[str, ...]] = (
+        "used",
+        "refused",
+        "ready",
+        "charged",
+        "done",
+        "reset",
+        "paused",
+        "resumed",
+        "stopped",
+    )
 
     def __init__(
         self,
@@ -111,6 +121,13 @@ class Cooldown(CountedTimer):
         self.left, self.running, self.busy = 0, False, False
         self.charges, self.ready = self.most, True
         self.emit("reset")
+
+    def stop(self) -> None:
+        """Ends a rest before its time: all charges are back, and its end is not said. What is still in use stays so."""
+        resting = self.left > 0
+        super().stop()
+        if resting:
+            self.charges, self.ready = self.most, not self.busy
 
     def change(self, frames: Duration, now: bool = False) -> None:
         """Another length from the next rest on; with `now` the rest that is going on has it too, less what is over.

@@ -25,7 +25,9 @@ class CountedTimer(Part):
     would, shown as `sum`, and the time is over when that float says so; `left` is then the frames until it does."""
 
     phase = "timers"
-    state_fields: ClassVar[tuple[str, ...]] = ("frames", "left", "running", "sum", "_started", "_seconds", "_carry")
+    state_fields: ClassVar[tuple[str, ...]] = (
+        "frames", "written", "left", "running", "sum", "_started", "_seconds", "_carry",
+    )  # fmt: skip
 
     def __init__(self, sim: SimProtocol, name: str, frames: Duration, style: Style = None) -> None:
         super().__init__(sim, name)
@@ -38,6 +40,8 @@ class CountedTimer(Part):
         # Text of an exact fraction: it is part of the saved state, and a float would round it.
         self._seconds = ""
         self.frames = self._length(frames)
+        #: Its length as it was written: a time that was rounded is no whole number of frames.
+        self.written = frames
 
     @property
     def kind(self) -> str:
@@ -65,6 +69,7 @@ class CountedTimer(Part):
     def change(self, frames: Duration) -> None:
         """Another length, from the next start on."""
         self.frames = self._length(frames)
+        self.written = frames
 
     def _length(self, frames: Duration) -> int:
         """A length in whole frames; a summed one is kept in seconds too, and need not be whole."""

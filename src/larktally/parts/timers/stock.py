@@ -30,7 +30,8 @@ class Stock(CountedTimer):
     15    2       0      false       full
     ====  ======  =====  ==========  ======================
 
-    `by_itself=False` waits for `refill()`; `while_refilling=True` allows uses of what is left during a refill.
+    `by_itself=False` waits for `refill()`; `while_refilling=True` allows uses of what is left during a refill. A refill that
+    was stopped leaves what there is; the next use that finds nothing is refused, and starts it anew.
 
     Channels: the stock, `left` (frames of the refill), `refilling`. Events: used (stock), refused, empty, refilling,
     full, paused, resumed, stopped.
@@ -80,6 +81,8 @@ class Stock(CountedTimer):
         """Uses one where it may; whether it did. A use that may not be is an event `refused`."""
         if not self.ready:
             self.emit("refused", left=self.left)
+            if self.by_itself and self.stock == 0:
+                self.refill()
             return False
         self.stock -= 1
         # Before `empty`, which is what this use led to.
