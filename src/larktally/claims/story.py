@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
@@ -25,6 +26,7 @@ from larktally.language.tree import (
     Text,
     children,
     to_text,
+    walk,
 )
 from larktally.report import Block, Heading, Line, Report, Table, Tone
 from larktally.textfmt import plural, shown_value
@@ -144,9 +146,10 @@ def _story(result: ResultLike, causes: Iterable[str]) -> Iterator[Block]:
     if not judgement.breaches:
         return
     breach = judgement.breaches[0]
-    for text, value in _deciding(result, breach):
+    exact = _look_alike(result, breach)
+    for text, value in _deciding(result, breach, exact):
         yield Line(f"{text} = {value}", "", indent=1)
-    around = _rows_around(result, breach)
+    around = _rows_around(result, breach, exact)
     if around is not None:
         yield around
     if judgement.broken > 1:
@@ -217,22 +220,46 @@ def _each_alone(read: Evaluator, node: Node) -> str:
     return f" ({', '.join(held)})"
 
 
-def _deciding(result: ResultLike, breach: Breach) -> list[tuple[str, str]]:
+def _look_alike(result: ResultLike, breach: Breach) -> frozenset[Node]:
+    """The signals that need all their digits: sides of a comparison that are shown alike and are not the same."""
+    read, row = result.evaluator, breach.row
+    found: set[Node] = set()
+    if row is None or row >= read.rows:
+        return frozenset()
+    for node in walk(result.claim.tree):
+        if isinstance(node, Compare):
+            for one, other in itertools.pairwise(node.args):
+                mine, theirs = read.at(one, row), read.at(other, row)
+                if mine != theirs and shown_value(mine) == shown_value(theirs):
+                    found |= {one, other}
+    return frozenset(found)
+
+
+def _shown(result: ResultLike, node: Node, row: int, exact: frozenset[Node]) -> str:
+    value = result.evaluator.at(node, row)
+    if node in exact:
+        return repr(value)
+    return shown_value(value)
+
+
+def _deciding(result: ResultLike, breach: Breach, exact: frozenset[Node]) -> list[tuple[str, str]]:
     """The text and value of each sub-expression in the row of a breach (and of the trigger in its own row)."""
     read = result.evaluator
-    if breach.row is None:
+    if breach.row is None or breach.row >= read.rows:
         return []
     found: dict[str, str] = {}
     for part in _parts(result.claim.tree):
-        value = shown_value(read.at(part, breach.row))
+        value = _shown(result, part, breach.row, exact)
         if breach.trigger is not None and breach.trigger != breach.row:
-            before = shown_value(read.at(part, breach.trigger))
+            before = _shown(result, part, breach.trigger, exact)
             value = f"{before} in row {breach.trigger}, {value} in row {breach.row}"
         found[to_text(part)] = value
     return list(found.items())
 
 
-def _rows_around(result: ResultLike, breach: Breach, before: int = 3, after: int = 2) -> Table | None:
+def _rows_around(
+    result: ResultLike, breach: Breach, exact: frozenset[Node], before: int = 3, after: int = 2
+) -> Table | None:
     """A small table: the deciding channels and events in the rows around a breach; None where there is nothing to show."""
     read, row = result.evaluator, breach.row
     columns = [part for part in _parts(result.claim.tree) if _is_column(part)][:MOST_COLUMNS]
@@ -255,7 +282,7 @@ def _rows_around(result: ResultLike, breach: Breach, before: int = 3, after: int
             mark, tones[n] = ">", "bad"
         elif k == breach.trigger:
             mark = "*"
-        lines.append([mark, str(k), *(shown_value(read.at(part, k)) for part in columns)])
+        lines.append([mark, str(k), *(_shown(result, part, k, exact) for part in columns)])
     return Table(["", "row", *map(to_text, columns)], lines, tones=tones)
 
 
@@ -275,13 +302,22 @@ def _tells_something(node: Node) -> bool:
     """Whether the value of a node helps to see why: not that of a constant, such as a setting."""
     if isinstance(node, Call):
         return node.name in SIGNALS and not _is_constant(node)
-    return isinstance(node, Operation | Compare | Membership | ChannelRef)
+    if isinstance(node, ChannelRef):
+        return True
+    # A sum of plain numbers is what it is in every row.
+    signals = (one for one in walk(node) if isinstance(one, ChannelRef | Call))
+    return isinstance(node, Operation | Compare | Membership) and any(map(_tells_something, signals))
 
 
 def _is_constant(node: Call) -> bool:
     """Whether a call reads neither a channel nor what a row holds: a setting."""
-    named = bool(node.args) and all(isinstance(arg, Text) for arg in node.args)
-    return named and not SIGNALS[node.name].observed
+    if node.name not in SIGNALS or SIGNALS[node.name].observed or not node.args:
+        return False
+    return all(isinstance(arg, Text) or not _has_signal(arg) for arg in node.args)
+
+
+def _has_signal(node: Node) -> bool:
+    return any(isinstance(one, ChannelRef) or (isinstance(one, Call) and not _is_constant(one)) for one in walk(node))
 
 
 def _is_column(node: Node) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import asdict, dataclass
 from fractions import Fraction
 from typing import Any
@@ -15,14 +15,16 @@ from msgspec import structs
 from larktally.comparing.divergence import Divergence, first_divergence, shown_exactly
 from larktally.comparing.lags import Lag, lag_of, late, stretch_of
 from larktally.comparing.moved_events import EventChange, event_changes
+from larktally.comparing.settings import SettingDifference, setting_differences
 from larktally.comparing.tolerance import Tolerance, Tolerances, apart, tolerances_for
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Table
 from larktally.timing import Rate
-from larktally.traces.columns import Channel, Column
+from larktally.traces.columns import Column
 from larktally.traces.events import EventLog
 from larktally.traces.trace import Trace
+from larktally.turning import turned
 
 __all__ = ["Comparison", "ChannelDifference", "compare", "renamed"]
 
@@ -44,8 +46,10 @@ class ChannelDifference:
 @dataclass(frozen=True, slots=True)
 class Comparison:
     """Two traces side by side. `identical` where every channel, event and input that both have agrees, within the
-    tolerances, in all rows. `late` is the lag that the whole run has, `lags` those of single channels; `stretch` the
-    factor between their frames where one runs through the same values at another pace."""
+    tolerances, in all rows. `settings` are what the two were made from that is not the same; `events_only_a` and
+    `events_only_b` names that the other subject cannot say, which are left out. `late` is the lag that the whole run
+    has, `lags` those of single channels; `stretch` the factor between their frames where one runs through the same
+    values at another pace."""
 
     a: Trace
     b: Trace
@@ -57,6 +61,9 @@ class Comparison:
     lags: tuple[Lag, ...]
     late: int | None
     stretch: Fraction | None
+    settings: tuple[SettingDifference, ...] = ()
+    events_only_a: tuple[str, ...] = ()
+    events_only_b: tuple[str, ...] = ()
 
     @property
     def identical(self) -> bool:
@@ -77,14 +84,17 @@ class Comparison:
             "lags": [asdict(one) for one in self.lags],
             "late": self.late,
             "stretch": str(self.stretch) if self.stretch is not None else None,
+            "settings": [asdict(one) for one in self.settings],
+            "events_only_a": list(self.events_only_a),
+            "events_only_b": list(self.events_only_b),
         }
 
     def report(self) -> Report:
         """Where the two part, and what differs in each channel and event."""
         if self.identical:
             size = f"{self.a.rows} rows, {len(self.a.channels)} channels, {len(self.a.events)} events"
-            return Report.of_lines([f"identical: {size}"])
-        lines = [*self._rates(), *self._names()]
+            return Report.of_lines([*self._settings(), f"identical: {size}", *self._events_left_out()])
+        lines = [*self._settings(), *self._rates(), *self._names()]
         if self.divergence is None:
             lines.append("what both have is identical")
         else:
@@ -114,12 +124,27 @@ class Comparison:
 
     def _rates(self) -> list[str]:
         if self.a.rate != self.b.rate and self.a.rate and self.b.rate:
-            return [f"another rate: {self.a.rate} frames/s was, {self.b.rate} now; rows at the same time are compared"]
-        if self.stretch is not None:
-            return [
-                f"another pace: {self.stretch} as many frames for the same values; was it recorded at another rate?"
-            ]
-        return []
+            return ["rows at the same time are compared"]
+        if self.stretch is None:
+            return []
+        pace = f"another pace: {self.stretch} as many frames for the same values"
+        if self.a.rate and self.b.rate:
+            return [f"{pace}, at the same rate of {self.a.rate} frames/s"]
+        return [f"{pace}; was it recorded at another rate?"]
+
+    def _settings(self) -> list[str]:
+        """What the two were made from, where it differs: the reason to look at first."""
+        if not self.settings:
+            return []
+        shown = [str(one) for one in self.settings[:MOST_SHOWN]]
+        return [f"settings that differ: {'; '.join(shown)}"]
+
+    def _events_left_out(self) -> list[str]:
+        lines = []
+        for which, other, names in (("first", "second", self.events_only_a), ("second", "first", self.events_only_b)):
+            if names:
+                lines.append(f"events that the {which} says and the {other} cannot, left out: {', '.join(names)}")
+        return lines
 
     def _names(self) -> list[str]:
         lines = []
@@ -127,7 +152,7 @@ class Comparison:
             lines.append(f"channels that only the first has: {', '.join(self.only_a)}")
         if self.only_b:
             lines.append(f"channels that only the second has: {', '.join(self.only_b)}")
-        return lines
+        return [*lines, *self._events_left_out()]
 
 
 # A first screen; the rest is in `channels`, and in --json.
@@ -147,7 +172,10 @@ def compare(
         b = renamed(b, names, a)
     # A log from elsewhere has events without sources and data; then they cannot be asked of the other trace either.
     a, b = _by_name_only(a, b)
+    settings = tuple(setting_differences(a, b))
+    unknown_a, unknown_b = _unknown_events(a, b), _unknown_events(b, a)
     whole_a, whole_b = a, b
+    a, b = _without(a, unknown_a), _without(b, unknown_b)
     if a.rate and b.rate and a.rate != b.rate:
         a, b = _at_same_times(a, b)
     both = []
@@ -164,20 +192,53 @@ def compare(
             if lag is not None:
                 found.append(lag)
         # Only where nothing is late, and the rates are said to be the same: a run at another pace is late everywhere.
-        if not found and whole_a is a:
+        if not found and whole_a.rate == whole_b.rate:
             stretch = stretch_of(columns)
     return Comparison(
         whole_a,
         whole_b,
         first_divergence(a, b, allowed),
         tuple(differences),
-        tuple(event_changes(a.events, b.events)),
+        tuple(event_changes(a.events, b.events, loosely=any(not one.exact for one in allowed.values()))),
         _missing(a, b),
         _missing(b, a),
         tuple(found),
         _common_lag(found, differences),
         stretch,
+        settings,
+        unknown_a,
+        unknown_b,
     )
+
+
+def _unknown_events(one: Trace, other: Trace) -> tuple[str, ...]:
+    """The names of events that happened in one run and that the subject of the other, which is another, cannot say.
+
+    Of the same subject a name that is missing is an event that does not come any more.
+    """
+    if _subject_of(one) == _subject_of(other):
+        return ()
+    known = {*other.header.events, *other.events.names}
+    found = []
+    for name in sorted(set(one.events.names)):
+        if name not in known:
+            found.append(name)
+    return tuple(found)
+
+
+def _subject_of(trace: Trace) -> tuple[str, object, tuple[str, ...]]:
+    header = trace.header
+    return header.subject, header.program.get("name"), tuple(header.machines)
+
+
+def _without(trace: Trace, names: Collection[str]) -> Trace:
+    if not names:
+        return trace
+    kept = EventLog()
+    for row, name, source, data in trace.events.fields():
+        if name not in names:
+            kept.append(row, name, source, data)
+    return trace.changed(events=kept)
 
 
 def renamed(trace: Trace, names: Mapping[str, str], other: Trace) -> Trace:
@@ -191,7 +252,7 @@ def renamed(trace: Trace, names: Mapping[str, str], other: Trace) -> Trace:
     columns = {}
     for name, column in trace.columns.items():
         new = back.get(name, name)
-        columns[new] = Column(Channel(new, column.channel.kind, column.channel.labels), column.stored)
+        columns[new] = Column(structs.replace(column.channel, name=new), column.stored)
     header = structs.replace(trace.header, channels=tuple(column.channel for column in columns.values()))
     return Trace(header, columns, trace.inputs, trace.events, trace.rows)
 
@@ -219,7 +280,7 @@ def _largest(a: Column, b: Column, wrong: npt.NDArray[np.bool_]) -> tuple[float 
         return None, None
     rows = np.flatnonzero(wrong)
     with np.errstate(all="ignore"):
-        off = np.abs(b.stored[rows].astype(np.float64) - a.stored[rows].astype(np.float64))
+        off = np.abs(turned(b.stored[rows].astype(np.float64) - a.stored[rows].astype(np.float64), a.channel.wraps))
     # A NaN against a number is as far apart as it can be; left as it is, it would hide the others.
     off = np.where(np.isnan(off), np.inf, off)
     return float(off.max()), int(rows[off.argmax()])

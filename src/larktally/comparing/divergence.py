@@ -106,17 +106,20 @@ def _told(a: Trace, b: Trace, row: int, there: list[str], events: bool) -> Diver
 
 def part_of(trace: Trace, channel: str) -> str:
     """The part that a channel belongs to, in a trace of a sim; "" in any other."""
-    parts = (part for phase in trace.header.order for part in phase.parts)
-    # The longest name: `wick.gait.age` is of the machine, not of the body.
+    parts = [part for phase in trace.header.order for part in phase.parts]
+    # The longest name: `wick.gait.age` is of the machine, not of the body, and `wick.facing` a value of its own.
+    parts += trace.header.unstepped
     return max((part for part in parts if channel == part or channel.startswith(part + ".")), key=len, default="")
 
 
 def _holder(trace: Trace, channel: str) -> str:
     """The part that a channel belongs to and the phase in which it runs."""
     owner = part_of(trace, channel)
-    phases = (phase.phase for phase in trace.header.order if owner in phase.parts)
-    if owner:
-        return f"{owner}, in the phase {next(phases)!r}"
+    if owner in trace.header.unstepped:
+        return f"{owner}, which rules and hooks set"
+    for phase in trace.header.order:
+        if owner and owner in phase.parts:
+            return f"{owner}, in the phase {phase.phase!r}"
     return ""
 
 

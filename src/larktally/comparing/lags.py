@@ -22,6 +22,8 @@ __all__ = ["Lag", "lag_of", "stretch_of", "MOST_FRAMES"]
 MOST_FRAMES = 120
 # A channel that changes once is early or late by nothing: it changed at another time.
 LEAST_CHANGES = 3
+# A few rows agree with any others at some pace.
+LEAST_ROWS = 12
 # The chance, estimated from how often the values change, that so much agreement means nothing.
 MOST_LUCK = 0.01
 # Enough to rank the lags; the best are then checked over all rows.
@@ -64,7 +66,8 @@ def lag_of(a: Column, b: Column, tolerance: Tolerance, most: int = MOST_FRAMES) 
     found = []
     for lag in best:
         agreeing = _from_some_row_on(a, b, lag, rows, tolerance)
-        if agreeing is not None:
+        # From where the two part: a run that parted may come to look like the other's past much later, and is not late.
+        if agreeing is not None and agreeing[0] <= first + abs(lag) + 1:
             found.append(agreeing)
     if not found:
         return None
@@ -125,10 +128,14 @@ def stretch_of(pairs: Iterable[tuple[Column, Column, Tolerance]]) -> Fraction | 
 
 
 def _stretched(a: Column, b: Column, tolerance: Tolerance, factor: Fraction) -> bool:
+    """Whether the rows at the same place of both agree, where there are enough of them that it says something."""
     count = min((len(a.stored) - 1) // factor.denominator, (len(b.stored) - 1) // factor.numerator) + 1
-    if count < 4:
+    if count < LEAST_ROWS:
         return False
     at_a, at_b = np.arange(count) * factor.denominator, np.arange(count) * factor.numerator
+    met = a.stored[at_a]
+    if int(np.count_nonzero(met[1:] != met[:-1])) < LEAST_CHANGES:
+        return False
     return not differing(a, b, at_a, at_b, tolerance).any()
 
 

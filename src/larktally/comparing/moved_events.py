@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
+import msgspec
+
+from larktally.textfmt import plural, shown_value
 from larktally.traces.events import EventLog
 
 __all__ = ["EventChange", "event_changes"]
@@ -16,12 +20,15 @@ FARTHEST = 600
 
 @dataclass(frozen=True, slots=True)
 class EventChange:
-    """One event that is not where it was: `first` its row in one run, `second` in the other; None where it is not."""
+    """One event that is not where it was, or says other numbers: `first` is its row in one run, `second` in the other, None
+    where it is not; `says` are the words that it carries, and `numbers` those that changed."""
 
     name: str
     source: str
     first: int | None
     second: int | None
+    says: str = ""
+    numbers: str = ""
 
     @property
     def moved(self) -> int | None:
@@ -34,41 +41,106 @@ class EventChange:
         what = self.name
         if self.source:
             what = f"{self.name} from {self.source}"
+        if self.says:
+            what = f"{what} ({self.says})"
         if self.second is None:
             return f"{what} in row {self.first} is missing"
         if self.first is None:
             return f"{what} in row {self.second} is new"
         by = self.second - self.first
-        return f"{what} moved by {by:+d} frame{'s' if abs(by) != 1 else ''}, from row {self.first} to {self.second}"
+        if not by:
+            return f"{what} in row {self.first}: {self.numbers}"
+        return f"{what} moved by {'+' if by > 0 else '-'}{plural(abs(by), 'frame')}, from row {self.first} to {self.second}"
 
 
-def event_changes(a: EventLog, b: EventLog) -> list[EventChange]:
-    """What changed between two runs' events, by name and source, in the order of rows.
+class _Kind(NamedTuple):
+    """What makes two events the same thing: who said what, with which words. Numbers may be others in another run."""
+
+    name: str
+    source: str
+    words: str
+
+
+class _Said(NamedTuple):
+    """One event: its row, and its data as text."""
+
+    row: int
+    data: str
+
+
+def event_changes(a: EventLog, b: EventLog, loosely: bool = False) -> list[EventChange]:
+    """What changed between two runs' events, by name, source and the words they carry, in the order of rows.
 
     Events in the same row are the same; the others are paired in order with the next one of their kind not farther
-    than 600 rows away, and what is left over is missing or new.
+    than 600 rows away, and what is left over is missing or new. `loosely` leaves out the numbers that events carry,
+    which a tolerance is for.
     """
-    first, second = _rows_by_kind(a), _rows_by_kind(b)
+    first, second = _unequal(a, b)
+    kinds, other_kinds = _by_kind(first), _by_kind(second)
     found: list[EventChange] = []
-    for kind in dict.fromkeys([*first, *second]):
-        gone, new = _unmatched(first[kind], second[kind])
-        found += _paired(kind, gone, new)
+    for kind in dict.fromkeys([*kinds, *other_kinds]):
+        found += _of_kind(kind, kinds.get(kind, []), other_kinds.get(kind, []), loosely)
     return sorted(found, key=lambda one: (one.first if one.first is not None else one.second or 0, one.name))
 
 
-def _rows_by_kind(log: EventLog) -> dict[tuple[str, str], list[int]]:
-    rows: dict[tuple[str, str], list[int]] = defaultdict(list)
-    for row, name, source, _ in log.fields():
-        rows[name, source].append(row)
-    return rows
+def _unequal(a: EventLog, b: EventLog) -> tuple[Counter[tuple[int, str, str, str]], Counter[tuple[int, str, str, str]]]:
+    """The events of each that the other does not have to the letter: data is read of these only."""
+    there, here = Counter(a.fields()), Counter(b.fields())
+    return there - here, here - there
 
 
-def _unmatched(first: Sequence[int], second: Sequence[int]) -> tuple[list[int], list[int]]:
-    there, here = Counter(first), Counter(second)
-    return sorted((there - here).elements()), sorted((here - there).elements())
+def _by_kind(events: Counter[tuple[int, str, str, str]]) -> dict[_Kind, list[_Said]]:
+    found: dict[_Kind, list[_Said]] = defaultdict(list)
+    for row, name, source, data in sorted(events.elements()):
+        found[_Kind(name, source, _words(data))].append(_Said(row, data))
+    return found
 
 
-def _paired(kind: tuple[str, str], gone: list[int], new: list[int]) -> list[EventChange]:
+def _fields(data: str) -> Mapping[str, Any]:
+    if not data:
+        return {}
+    fields: dict[str, Any] = msgspec.json.decode(data)
+    return fields
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _words(data: str) -> str:
+    """What an event says that is no number, as text."""
+    words = []
+    for key, value in _fields(data).items():
+        if not isinstance(value, dict | list) and not _is_number(value):
+            words.append(f"{key} {value if isinstance(value, str) else shown_value(value)}")
+    return ", ".join(words)
+
+
+def _other_numbers(first: str, second: str) -> str:
+    """The numbers that two events of a kind do not have in common."""
+    mine, theirs = _fields(first), _fields(second)
+    changed = []
+    for key in dict.fromkeys([*mine, *theirs]):
+        one, other = mine.get(key), theirs.get(key)
+        if one != other:
+            changed.append(f"{key} was {shown_value(one)}, now {shown_value(other)}")
+    return ", ".join(changed)
+
+
+def _of_kind(kind: _Kind, first: list[_Said], second: list[_Said], loosely: bool) -> list[EventChange]:
+    there, here = Counter(one.row for one in first), Counter(one.row for one in second)
+    found = []
+    for row in sorted((there & here).elements()):
+        # Said in the same row of both: what is not the same is what it carries.
+        mine = next(one.data for one in first if one.row == row)
+        numbers = _other_numbers(mine, next(one.data for one in second if one.row == row))
+        if numbers and not loosely:
+            found.append(EventChange(kind.name, kind.source, row, row, kind.words, numbers))
+    gone, new = sorted((there - here).elements()), sorted((here - there).elements())
+    return found + _paired(kind, gone, new)
+
+
+def _paired(kind: _Kind, gone: list[int], new: list[int]) -> list[EventChange]:
     found, i, j = [], 0, 0
     while i < len(gone) and j < len(new):
         # Where one side has more left, one of them has no partner: the one whose neighbour fits better.
@@ -76,14 +148,16 @@ def _paired(kind: tuple[str, str], gone: list[int], new: list[int]) -> list[Even
         nearer_next_gone = more_here > 0 and i + 1 < len(gone) and abs(gone[i + 1] - new[j]) < abs(gone[i] - new[j])
         nearer_next_new = more_here < 0 and j + 1 < len(new) and abs(gone[i] - new[j + 1]) < abs(gone[i] - new[j])
         if nearer_next_gone or (gone[i] < new[j] - FARTHEST):
-            found.append(EventChange(*kind, gone[i], None))
+            found.append(EventChange(kind.name, kind.source, gone[i], None, kind.words))
             i += 1
         elif nearer_next_new or (new[j] < gone[i] - FARTHEST):
-            found.append(EventChange(*kind, None, new[j]))
+            found.append(EventChange(kind.name, kind.source, None, new[j], kind.words))
             j += 1
         else:
-            found.append(EventChange(*kind, gone[i], new[j]))
+            found.append(EventChange(kind.name, kind.source, gone[i], new[j], kind.words))
             i, j = i + 1, j + 1
     for row in gone[i:]:
-        found.append(EventChange(*kind, row, None))
-    return found + [EventChange(*kind, None, row) for row in new[j:]]
+        found.append(EventChange(kind.name, kind.source, row, None, kind.words))
+    for row in new[j:]:
+        found.append(EventChange(kind.name, kind.source, None, row, kind.words))
+    return found

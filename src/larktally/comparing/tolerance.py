@@ -12,6 +12,7 @@ import numpy.typing as npt
 from larktally.errors import LarkTallyError
 from larktally.names import matching
 from larktally.traces.columns import Column
+from larktally.turning import turned
 
 __all__ = ["Tolerance", "Tolerances", "apart", "tolerances_for"]
 
@@ -72,6 +73,9 @@ def differing(a: Column, b: Column, at_a: Any, at_b: Any, tolerance: Tolerance) 
     """The same for chosen rows of each."""
     first, second = a.stored[at_a], b.stored[at_b]
     kinds = {a.channel.kind, b.channel.kind}
+    full = a.channel.wraps or b.channel.wraps
+    if full and kinds <= {"number", "count"}:
+        return _angles_apart(first.astype(np.float64), second.astype(np.float64), tolerance, full)
     if kinds == {"number"} and tolerance.exact:
         # Compared as bits: quick, NaN is NaN, and -0.0 is not 0.0.
         return np.asarray(first.view(np.int64) != second.view(np.int64))
@@ -82,6 +86,14 @@ def differing(a: Column, b: Column, at_a: Any, at_b: Any, tolerance: Tolerance) 
     if kinds == {"label"} and a.channel.labels != b.channel.labels:
         return np.asarray(a.values[at_a] != b.values[at_b], dtype=np.bool_)
     return np.asarray(first != second)
+
+
+def _angles_apart(first: Any, second: Any, tolerance: Tolerance, full: float) -> npt.NDArray[np.bool_]:
+    """Angles by the short way between them: 0 and a whole turn are the same, and a share is one of a whole turn."""
+    with np.errstate(all="ignore"):
+        off = np.abs(turned(first - second, full))
+        near = off <= max(tolerance.absolute, tolerance.relative * full)
+    return np.asarray(~(near | (np.isnan(first) & np.isnan(second)) | (first == second)))
 
 
 def _numbers_apart(first: Any, second: Any, tolerance: Tolerance) -> npt.NDArray[np.bool_]:

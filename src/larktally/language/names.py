@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
-from larktally.language.tree import Flag, Node, Number, Operation, Text
+from larktally.language.tree import Call, ChannelRef, Flag, Node, Number, Operation, Text
 from larktally.timing import Rate
 from larktally.traces.columns import Channel
 from larktally.traces.trace import Trace
 
-__all__ = ["Names", "names_of"]
+__all__ = ["Names", "names_of", "wraps_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +35,19 @@ class Names:
                 return Number(value)
             return Operation("neg", (Number(-value),))
         return Text(str(value))
+
+
+# What passes an angle on as it is, from another row or as of another time.
+_PASSED_ON = ("prev", "seen", "latest")
+
+
+def wraps_of(node: Node, names: Names) -> float | None:
+    """What a whole turn is, where a node is an angle: a channel that says so, or that of another row; None elsewhere."""
+    if isinstance(node, ChannelRef) and node.name in names.channels:
+        return names.channels[node.name].wraps
+    if isinstance(node, Call) and node.name in _PASSED_ON:
+        return wraps_of(node.args[0], names)
+    return None
 
 
 def names_of(trace: Trace) -> Names:

@@ -345,9 +345,16 @@ class PartFactory(ABC):
         """A latch that fires once until it is armed again."""
         return self._add(Latch(self.root, self.full_name(name), armed), None)
 
-    def value(self, name: str, start: float | int | bool | str, labels: Iterable[str] = ()) -> Value:
+    def value(
+        self,
+        name: str,
+        start: float | int | bool | str,
+        labels: Iterable[str] = (),
+        *,
+        wraps: float | None = None,
+    ) -> Value:
         """A value of the user's own; `.value` reads it and is assigned to change it."""
-        return self._add(Value(self.root, self.full_name(name), start, labels), None)
+        return self._add(Value(self.root, self.full_name(name), start, labels, wraps=wraps), None)
 
     def press_buffer(self, name: str, action: str, keep: Duration, *, clock: str | None = None) -> PressBuffer:
         """A press of an action that is remembered for some frames, until one rule takes it."""

@@ -26,13 +26,14 @@ _FRACTION = "\0fraction"
 
 class ChannelSpec(NamedTuple):
     """A channel of a part: what follows the part's name ("" for the name itself), the attribute read, its kind; `holder`
-    is the object that has the attribute, where that is not the part."""
+    is the object that has the attribute, where that is not the part, `wraps` what a whole turn is where it is an angle."""
 
     suffix: str
     attribute: str
     kind: Kind
     labels: tuple[str, ...] = ()
     holder: object = None
+    wraps: float | None = None
 
 
 class Ticker(Protocol):

@@ -53,7 +53,7 @@ class Slot(Part):
         A row reads these copies by the names that the parts' channels declare, hence the `getattr` and `setattr`.
         """
         for shown, part, channels in self.shadow:
-            for _, attribute, kind, _, holder in channels:
+            for _, attribute, kind, _, holder, _ in channels:
                 if self.present:
                     setattr(shown, attribute, getattr(holder or part, attribute))
                 else:

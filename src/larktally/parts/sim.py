@@ -475,7 +475,7 @@ def _channel(part: Part, spec: ChannelSpec) -> Channel:
             labels = (*spec.labels, "absent")
         else:
             labels = spec.labels
-    return Channel(_channel_name(part, spec), spec.kind, labels)
+    return Channel(_channel_name(part, spec), spec.kind, labels, spec.wraps)
 
 
 def _channel_name(part: Part, spec: ChannelSpec) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from larktally.runs.observers import RunStart
 from larktally.runs.scenario import Scenario
+from larktally.subjects.adapt import source_digest
 from larktally.traces.columns import Channel
 from larktally.traces.header import Header
 from larktally.version import __version__
@@ -41,6 +42,7 @@ def header_of(
         # An object of a user's own need not declare its events; those that it emitted are known now.
         events=tuple(dict.fromkeys([*info.events, *seen_events])),
         order=info.order,
+        unstepped=info.unstepped,
         machines=dict(info.machines),
         outlines=dict(info.outlines),
         level=info.level,
@@ -50,5 +52,14 @@ def header_of(
         filtered=filtered,
         end=end,
         stopped=stopped,
-        made_with={"larktally": __version__, "python": platform.python_version()},
+        made_with=_made_with(scenario),
     )
+
+
+def _made_with(scenario: Scenario) -> dict[str, str]:
+    """Versions, and a digest of the file that the subject is written in: of two runs that differ, it may be the reason."""
+    made = {"larktally": __version__, "python": platform.python_version()}
+    source = source_digest(scenario.subject)
+    if source:
+        made["source"] = source
+    return made

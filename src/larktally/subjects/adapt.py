@@ -2,6 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
+import inspect
+from pathlib import Path
+from types import FunctionType
+
+from larktally.code_places import is_own
 from larktally.errors import LarkTallyError, ModelError
 from larktally.parts.sim import Sim
 from larktally.subjects.composite import CompositeSubject
@@ -13,7 +19,7 @@ from larktally.subjects.programs.program import Program
 from larktally.subjects.protocol import RunnableSubject, Subject
 from larktally.subjects.sim_subject import SimSubject
 
-__all__ = ["adapt", "name_of"]
+__all__ = ["adapt", "name_of", "source_digest"]
 
 
 def adapt(subject: object) -> RunnableSubject:
@@ -36,6 +42,21 @@ def adapt(subject: object) -> RunnableSubject:
         f"{type(made).__name__} is no subject: it has no {' and no '.join(missing)}; a subject has reset(setup), "
         "step(now) and observe(), or is a function that takes a setup and returns a Sim"
     )
+
+
+def source_digest(subject: object) -> str:
+    """The first 16 digits of the SHA-256 of the file that a subject's function or class is written in; "" where there is
+    no such file."""
+    written = subject
+    if not isinstance(subject, type | FunctionType):
+        written = type(subject)
+    try:
+        file = inspect.getsourcefile(written)  # type: ignore[arg-type]
+        if file is None or is_own(file):
+            return ""
+        return hashlib.sha256(Path(file).read_bytes()).hexdigest()[:16]
+    except (TypeError, OSError):
+        return ""
 
 
 def _known(subject: object, name: str) -> RunnableSubject | None:

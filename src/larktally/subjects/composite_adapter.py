@@ -6,6 +6,7 @@ import functools
 from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
+from msgspec import structs
 
 from larktally.errors import LarkTallyError
 from larktally.event import Event
@@ -112,7 +113,7 @@ class CompositeAdapter:
     def _channels(self) -> tuple[Channel, ...]:
         channels = []
         for name, one in self._subjects.items():
-            channels += [Channel(f"{name}.{c.name}", c.kind, c.labels) for c in one.info.channels]
+            channels += [structs.replace(c, name=f"{name}.{c.name}") for c in one.info.channels]
         return tuple(channels)
 
 

@@ -65,6 +65,7 @@ class SubjectInfo:
     nan_channels: frozenset[str] = frozenset()
     saves: bool = False
     order: tuple[PhaseOrder, ...] = ()
+    unstepped: tuple[str, ...] = ()
     machines: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     outlines: Mapping[str, Outline] = field(default_factory=dict)
     level: str = ""

@@ -5,12 +5,13 @@ from __future__ import annotations
 import functools
 from collections.abc import Callable, Iterable
 
+from msgspec import structs
+
 from larktally.event import Event
 from larktally.inputs.view import FrameInput
 from larktally.parts.sim import Sim
 from larktally.setup import Setup
 from larktally.subjects.protocol import Batch, RowReader, SubjectInfo, Value, checked_events, transposed
-from larktally.traces.columns import Channel
 from larktally.traces.header import PhaseOrder
 
 __all__ = ["SimSubject"]
@@ -39,6 +40,7 @@ class SimSubject:
             nan_channels=frozenset(sim.nan_channels),
             saves=True,
             order=tuple(PhaseOrder(phase, parts) for phase, parts in sim.order()),
+            unstepped=tuple(name for name, part in sim.parts.items() if not part.phase),
             machines=sim.machines(),
             outlines=sim.outlines(),
             level=sim.level.digest,
@@ -55,7 +57,7 @@ class SimSubject:
             return RowReader(channels, sim.channel_values, transposed)
         sim.watch_seen()
         # Under a name that no channel of a user's can have: a colon stands in none.
-        channels += tuple(Channel(f"seen:{one.name}", one.kind, one.labels) for one in channels)
+        channels += tuple(structs.replace(one, name=f"seen:{one.name}") for one in channels)
         return RowReader(channels, lambda: sim.channel_values() + sim.seen_row(), transposed)
 
     def row(self) -> tuple[Value, ...]:

@@ -55,11 +55,12 @@ _TYPES: dict[str, frozenset[type]] = {
 
 
 class Channel(msgspec.Struct, frozen=True):
-    """A named value per row: its kind, and for a label the strings it can be."""
+    """A named value per row: its kind, for a label the strings it can be, and for an angle what a whole turn is (360)."""
 
     name: str
     kind: Kind
     labels: tuple[str, ...] = ()
+    wraps: float | None = None
 
     @property
     def dtype(self) -> type[np.generic]:
@@ -160,7 +161,7 @@ class ChunkReader:
         found: list[Channel] = []
         for channel in self.channels:
             if channel.kind == "label":
-                channel = Channel(channel.name, channel.kind, tuple(self._codes[channel.name]))
+                channel = msgspec.structs.replace(channel, labels=tuple(self._codes[channel.name]))
             found.append(channel)
         return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Iterator, Mapping
 from functools import cached_property
 from typing import Protocol, TypeVar
@@ -10,8 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkTallyError
+from larktally.names import unknown_name
 from larktally.timing import RateLike, as_rate
-from larktally.traces.columns import Column, column_of
+from larktally.traces.columns import Channel, Column, column_of
 from larktally.traces.digest import digest_of
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header
@@ -106,12 +108,13 @@ def contents_from_columns(
     *,
     events: EventLog | None = None,
     labels: Mapping[str, tuple[str, ...]] | None = None,
+    wraps: Mapping[str, float] | None = None,
     subject: str = "",
     rows: int | None = None,
 ) -> TraceContents:
     """What a trace of these arrays holds, `input:NAME` for an input; each array's type gives its channel's kind.
 
-    `rows` says how many there are where no array does.
+    `wraps` says of angles what a whole turn is, `rows` how many there are where no array does.
     """
     inputs, columns = {}, {}
     for name, values in given.items():
@@ -119,6 +122,8 @@ def contents_from_columns(
             inputs[name[6:]] = _input_values(name, values)
         else:
             columns[name] = column_of(name, values, (labels or {}).get(name))
+    for name, full in (wraps or {}).items():
+        columns[name] = as_angle(columns, name, full)
     if events is not None:
         log = events
     else:
@@ -134,6 +139,21 @@ def contents_from_columns(
         allow_nan=True,
     )
     return TraceContents(header, columns, inputs, log, rows)
+
+
+def as_angle(columns: Mapping[str, Column], name: str, full: float) -> Column:
+    """A column as one of angles; raises LarkTallyError for one that holds no numbers, or a turn that is none."""
+    if name not in columns:
+        raise LarkTallyError(unknown_name("channel", name, columns) + " (in wraps)")
+    column = columns[name]
+    if column.channel.kind not in ("number", "count"):
+        raise LarkTallyError(
+            f"channel {name!r} wraps at {full!r}, and is a {column.channel.kind}: an angle is a number"
+        )
+    if isinstance(full, bool) or not (isinstance(full, int | float) and math.isfinite(full) and full > 0):
+        raise LarkTallyError(f"channel {name!r}: wraps is a whole turn, such as 360, not {full!r}")
+    channel = Channel(name, "number", (), float(full))
+    return Column(channel, column.stored.astype(np.float64))
 
 
 def _input_values(name: str, values: npt.NDArray[np.generic]) -> npt.NDArray[np.float64]:

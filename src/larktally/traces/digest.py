@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from larktally.traces.columns import Column
 from larktally.traces.events import EventLog
-from larktally.traces.header import Header
+from larktally.traces.header import Header, header_fields
 
 __all__ = ["Piece", "Pieces", "checksum_of", "digest_of"]
 
@@ -45,7 +45,7 @@ def digest_of(source: Pieces) -> str:
     each channel's column; each input's; the events, one JSON array [row, name, source, data text] a line. Arrays are
     little-endian (float64, int64, one byte a flag, int32 label codes) and NaN is one pattern."""
     total = hashlib.sha256(b"larktally trace 1\n")
-    header = msgspec.to_builtins(source.header)
+    header = header_fields(source.header)
     # What the run was, not what wrote it down: another Python or another wording of a guard is the same run.
     del header["made_with"], header["outlines"]
     total.update(msgspec.json.encode(header, order="sorted"))
@@ -57,7 +57,7 @@ def digest_of(source: Pieces) -> str:
 def checksum_of(source: Pieces) -> int:
     """CRC-32 over the same content with the whole header: what a file is checked by when it is read, which costs a
     tenth of the digest."""
-    total = zlib.crc32(msgspec.json.encode(source.header, order="sorted"))
+    total = zlib.crc32(msgspec.json.encode(header_fields(source.header), order="sorted"))
     for part in _content(source):
         total = zlib.crc32(part, total)
     return total

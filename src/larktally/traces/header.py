@@ -11,7 +11,7 @@ from larktally.timing import Rate, as_rate
 from larktally.traces.columns import Channel
 from larktally.traces.outline import Outline
 
-__all__ = ["Header", "PhaseOrder", "FORMAT", "read_header", "header_json"]
+__all__ = ["Header", "PhaseOrder", "FORMAT", "header_fields", "read_header", "header_json"]
 
 FORMAT = 1
 
@@ -28,10 +28,11 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
 
     `rate_text` is the exact rate ("60", "60000/1001"; "" where a log carries none), `params` what the run was given,
     `settings` what the model was told for each name it asked for (durations in frames), `order` a sim's phases and
-    parts, `machines` the states of each machine and `outlines` their rules, `level` the digest of a sim's level and
-    `scene` its boxes and bodies, for pictures; `program` the name, version and command of a program in another
-    language; `filtered` whether only some channels were kept (`partial` in files), `end` the reason a run ended by
-    itself, `stopped` the error that stopped it, `made_with` versions. The digest leaves out `outlines` and `made_with`.
+    parts and `unstepped` the parts that no phase steps, `machines` the states of each machine and `outlines` their rules,
+    `level` the digest of a sim's level and `scene` its boxes and bodies, for pictures; `program` the name, version and
+    command of a program in another language; `filtered` whether only some channels were kept (`partial` in files), `end`
+    the reason a run ended by itself, `stopped` the error that stopped it, `made_with` versions and a digest of the
+    model's file. The digest leaves out `outlines` and `made_with`.
     """
 
     larktally: int = FORMAT
@@ -47,6 +48,7 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     analog: tuple[str, ...] = ()
     events: tuple[str, ...] = ()
     order: tuple[PhaseOrder, ...] = ()
+    unstepped: tuple[str, ...] = ()
     machines: dict[str, tuple[str, ...]] = {}
     outlines: dict[str, Outline] = {}
     level: str = ""
@@ -68,10 +70,23 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
         return None
 
 
+def header_fields(header: Header) -> dict[str, Any]:
+    """The header as plain data, as files, digests and checksums have it.
+
+    What came after the first version is left out where it says nothing, so that older files keep their checksums.
+    """
+    fields: dict[str, Any] = msgspec.to_builtins(header)
+    if not fields["unstepped"]:
+        del fields["unstepped"]
+    for channel in fields["channels"]:
+        if channel["wraps"] is None:
+            del channel["wraps"]
+    return fields
+
+
 def header_json(header: Header, **more: Any) -> bytes:
     """The header as one line of JSON, with `more` entries after its own."""
-    fields = msgspec.to_builtins(header)
-    return msgspec.json.encode({**fields, **more})
+    return msgspec.json.encode({**header_fields(header), **more})
 
 
 def read_header(text: bytes, place: str) -> tuple[Header, dict[str, Any]]:

@@ -231,7 +231,7 @@ class RecordingStream:
             if channel.kind == "label":
                 # The labels that came up while it ran stand in the batches alone: the header was written at its start.
                 seen = dict.fromkeys([*channel.labels, *known.get(channel.name, ())])
-                channel = Channel(channel.name, channel.kind, tuple(seen))
+                channel = structs.replace(channel, labels=tuple(seen))
             channels.append(channel)
         names = dict.fromkeys([*self._began.events, *(name for _, _, emitted in self._whole for name in emitted)])
         stopped = f"the recording was cut off; its first {self.rows} rows were recovered"

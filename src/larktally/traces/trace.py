@@ -18,6 +18,7 @@ from larktally.traces.contents import TraceContents, contents_from_columns
 from larktally.traces.events import EventLog
 from larktally.traces.files import read_contents, save_trace
 from larktally.traces.header import Header
+from larktally.turning import turned
 
 if TYPE_CHECKING:
     import pandas
@@ -137,7 +138,8 @@ class Trace(TraceContents):
         return self.taken(slice(None, None, every), kept, header)
 
     def at(self, channel: str, frame: float) -> float | int | bool | str:
-        """A channel's value at any frame of the run, between rows too: linear for numbers, held for everything else.
+        """A channel's value at any frame of the run, between rows too: linear for numbers (of angles the short way round, so
+        that it may lie beyond a whole turn), held for everything else.
 
         Raises LarkTallyError outside the recording.
         """
@@ -149,7 +151,8 @@ class Trace(TraceContents):
         if column.channel.kind != "number" or place == low:
             return column.at(low)
         before, after = float(column.stored[low]), float(column.stored[low + 1])
-        return before + (after - before) * (place - low)
+        way = float(turned(np.asarray(after - before), column.channel.wraps))
+        return before + way * (place - low)
 
     def thinning_error(self, full: Trace) -> dict[str, float]:
         """How far this thinned recording strays from the full one: for each channel the largest difference of a number,
@@ -160,8 +163,12 @@ class Trace(TraceContents):
             column, whole = self.column(name), full.column(name)
             if column.channel.kind == "number":
                 kept, every_row = (cast("npt.NDArray[np.float64]", one.stored) for one in (column, whole))
+                turn = column.channel.wraps
+                if turn is not None:
+                    # Unwound first: from 350 to 10 it is 20 on, and not 340 back.
+                    kept = kept[0] + np.append(0.0, np.cumsum(turned(np.diff(kept), turn)))
                 between = np.interp(frames, np.arange(self.rows) * self.header.every, kept)
-                off = np.abs(between - every_row[: len(frames)])
+                off = np.abs(turned(between - every_row[: len(frames)], turn))
                 found[name] = float(np.nanmax(off, initial=0.0))
             else:
                 held = column.values[frames // self.header.every]
@@ -203,12 +210,18 @@ class Trace(TraceContents):
         return out
 
     @classmethod
-    def from_columns(cls, arrays: Mapping[str, npt.NDArray[Any]], rate: RateLike | None = None) -> Trace:
+    def from_columns(
+        cls,
+        arrays: Mapping[str, npt.NDArray[Any]],
+        rate: RateLike | None = None,
+        wraps: Mapping[str, float] | None = None,
+    ) -> Trace:
         """A trace from arrays of R values by name, `input:NAME` for an input; an array's type gives the channel's kind.
 
-        Raises LarkTallyError for an array that holds no numbers, counts, flags or strings.
+        `wraps` says of angles what a whole turn is. Raises LarkTallyError for an array that holds no numbers, counts, flags
+        or strings.
         """
-        return cls.of(contents_from_columns(arrays, rate))
+        return cls.of(contents_from_columns(arrays, rate, wraps=wraps))
 
     @classmethod
     def from_numpy(cls, array: npt.NDArray[Any], rate: RateLike | None = None) -> Trace:

@@ -11,9 +11,10 @@ from larktally.errors import ClaimError
 from larktally.language import rolling
 from larktally.language.columns import Array, Evaluator, Labels, as_numbers
 from larktally.language.function import Signal, arguments
-from larktally.language.names import Names
+from larktally.language.names import Names, wraps_of
 from larktally.language.tree import Call, ChannelRef, Node, to_text
 from larktally.language.typecheck import Checker
+from larktally.turning import turned
 
 __all__ = ["SIGNALS"]
 
@@ -53,7 +54,7 @@ def _changed(read: Evaluator, node: Call) -> Array:
 def _delta(read: Evaluator, node: Call) -> Array:
     values = read.numbers(node.args[0])
     out = np.zeros(read.rows)
-    out[1:] = values[1:] - values[:-1]
+    out[1:] = turned(values[1:] - values[:-1], wraps_of(node.args[0], read.names))
     return out
 
 
@@ -122,7 +123,7 @@ SIGNALS = (
         name="delta",
         positional=arguments("x:number"),
         result="number",
-        meaning="x minus its value in the row before; 0 in row 0",
+        meaning="x minus its value in the row before, of an angle the short way; 0 in row 0",
         columns=_delta,
     ),
     Signal(

@@ -24,6 +24,13 @@ def _first(flags: Flags) -> float:
     return np.nan
 
 
+def _row_of(value: float) -> int | None:
+    """A measure that is a row, as that row."""
+    if np.isnan(value):
+        return None
+    return int(value)
+
+
 def _last(flags: Flags) -> float:
     if flags.any():
         return float(len(flags) - 1 - flags[::-1].argmax())
@@ -140,6 +147,7 @@ MEASURES = (
         positional=arguments("x:quantity tol:number"),
         meaning="the row from which x stays within tol of its last value",
         value=_settling,
+        row=lambda x, tolerance: _row_of(_settling(x, tolerance)),
     ),
     Measure(
         name="value_when",
@@ -148,13 +156,26 @@ MEASURES = (
         value=_value_when,
         row=_row_when,
     ),
-    Measure(name="first_row", positional=arguments("p:flag"), meaning="the first row with p", value=_first),
-    Measure(name="last_row", positional=arguments("p:flag"), meaning="the last row with p", value=_last),
+    Measure(
+        name="first_row",
+        positional=arguments("p:flag"),
+        meaning="the first row with p",
+        value=_first,
+        row=lambda p: _row_of(_first(p)),
+    ),
+    Measure(
+        name="last_row",
+        positional=arguments("p:flag"),
+        meaning="the last row with p",
+        value=_last,
+        row=lambda p: _row_of(_last(p)),
+    ),
     Measure(
         name="time_to",
         positional=arguments("p:flag"),
         meaning="the time of the first row with p, in seconds",
         value=_first,
+        row=lambda p: _row_of(_first(p)),
         per_second=True,
     ),
     Measure(

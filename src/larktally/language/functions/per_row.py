@@ -13,11 +13,12 @@ from larktally.errors import ClaimError
 from larktally.language.arithmetic import greater, smaller
 from larktally.language.columns import Array, Evaluator, Labels, as_codes, text_of
 from larktally.language.function import Signal, arguments
-from larktally.language.names import Names
+from larktally.language.names import Names, wraps_of
 from larktally.language.rows import RowCompiler
 from larktally.language.tree import Call, ChannelRef, Node, Place, Text, to_text
 from larktally.language.typecheck import Checker
 from larktally.names import unknown_name
+from larktally.turning import turned
 
 Numbers: TypeAlias = npt.NDArray[np.float64]
 
@@ -43,17 +44,35 @@ def _greater(x: Numbers, y: Numbers) -> Numbers:
     return np.where((y > x) | (y != y), y, x)
 
 
-def _near(x: Numbers, y: Numbers, tolerance: Numbers) -> npt.NDArray[np.bool_]:
-    return np.asarray(np.abs(x - y) <= tolerance)
+def _turn_of(names: Names, node: Call) -> float | None:
+    """A whole turn, where one of two numbers that are compared is an angle."""
+    return wraps_of(node.args[0], names) or wraps_of(node.args[1], names)
+
+
+def _near(read: Evaluator, node: Call) -> Array:
+    x, y, tolerance = (read.numbers(arg) for arg in node.args)
+    return np.asarray(np.abs(turned(x - y, _turn_of(read.names, node))) <= tolerance)
 
 
 def _is_near(x: float, y: float, tolerance: float) -> bool:
     return abs(x - y) <= tolerance
 
 
+def _is_near_turned(x: float, y: float, tolerance: float, full: float) -> bool:
+    return bool(abs(turned(np.asarray(x - y), full)) <= tolerance)
+
+
+def _near_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
+    full = _turn_of(compiler.names, node)
+    args = [compiler.number(arg) for arg in node.args]
+    if full is None:
+        return compiler.call(_is_near, *args)
+    return compiler.call(_is_near_turned, *args, ast.Constant(full))
+
+
 def _near_slack(read: Evaluator, node: Call) -> npt.NDArray[np.float64]:
     x, y, tolerance = (read.numbers(arg) for arg in node.args)
-    return np.asarray(tolerance - np.abs(x - y))
+    return np.asarray(tolerance - np.abs(turned(x - y, _turn_of(read.names, node))))
 
 
 def _implied(compiler: RowCompiler, node: Call) -> ast.expr:
@@ -208,9 +227,9 @@ SIGNALS = (
         name="near",
         positional=arguments("x:number y:number tol:number"),
         result="flag",
-        meaning="|x - y| <= tol",
-        columns=_elementwise(_near),
-        row=_computed(_is_near),
+        meaning="|x - y| <= tol, of angles the short way",
+        columns=_near,
+        row=_near_on_row,
         slack=_near_slack,
     ),
     IMPLIES,

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+from typing import TypeAlias
+
 import numpy as np
+import numpy.typing as npt
 
 from larktally.errors import ClaimError
 from larktally.language.columns import Array, Evaluator
 from larktally.language.function import Argument, Property, arguments
 from larktally.language.functions.measures import MEASURES
-from larktally.language.judgement import Judgement
+from larktally.language.judgement import Breach, Judgement
 from larktally.language.judging import first_breach_row, in_rows, last_row_of, one_case, row_text, rows_of
 from larktally.language.margins import least
 from larktally.language.measuring import measured, measured_row
 from larktally.language.tree import Call, ChannelRef, Node, Text, to_text
 from larktally.language.typecheck import Checker
 from larktally.textfmt import shown_value
+from larktally.turning import turned
 
 __all__ = ["PROPERTIES"]
 
+Numbers: TypeAlias = npt.NDArray[np.float64]
 _MEASURES = {one.name: one for one in MEASURES}
 
 
@@ -62,7 +68,7 @@ def _constant(read: Evaluator, node: Node) -> float:
 def _measured(read: Evaluator, node: Call) -> Judgement:
     found = measured(read, _MEASURES, node.args[0])
     low, high = (_constant(read, arg) for arg in node.args[1:])
-    return one_case(read, bool(low <= found <= high), None)
+    return one_case(read, bool(low <= found <= high), measured_row(read, _MEASURES, node.args[0]))
 
 
 def _what_was_measured(read: Evaluator, node: Call) -> str:
@@ -100,20 +106,62 @@ def _same(read: Evaluator, node: Call) -> Judgement:
     signal = _compared_signal(node)
     if read.kind(signal) != other.kind(signal):
         raise ClaimError(f"{to_text(signal)} is of another kind in the other trace")
-    rows, most = min(read.rows, other.rows), max(read.rows, other.rows)
-    mine, theirs = read.column(signal)[:rows], other.column(signal)[:rows]
+    step, other_step = _steps_between(read, other)
+    # Rows at the same times: at one rate each row and its like.
+    ours, others = -(-read.rows // step), -(-other.rows // other_step)
+    rows, most = min(ours, others), max(ours, others)
+    mine = read.column(signal)[::step][:rows]
+    theirs = other.column(signal)[::other_step][:rows]
     # Rows that only one of the two has are not the same.
     wrong, margin = np.ones(most, dtype=np.bool_), None
     tolerance = node.option("tol")
     if tolerance is not None:
-        room = _room(mine.astype(np.float64), theirs.astype(np.float64), _constant(read, tolerance))
+        room = _room(_off(read, signal, mine, theirs), _equal_numbers(mine, theirs), _constant(read, tolerance))
         wrong[:rows], margin = room < 0, least(room)
     elif mine.dtype == np.float64:
-        wrong[:rows] = np.logical_not(_equal_numbers(mine, theirs))
+        wrong[:rows] = np.logical_not(_equal_numbers(mine, theirs) | (_off(read, signal, mine, theirs) == 0))
     else:
         wrong[:rows] = mine != theirs
-    failed = rows_of(wrong)
+    failed = rows_of(wrong) * step
     return Judgement(most, len(failed), in_rows(failed), margin=margin)
+
+
+def _steps_between(read: Evaluator, other: Evaluator) -> tuple[int, int]:
+    """Every how many rows of each fall at the same times."""
+    rate, other_rate = read.names.rate, other.names.rate
+    if rate is None or other_rate is None:
+        return 1, 1
+    ratio = Fraction(rate) / Fraction(other_rate)
+    return ratio.numerator, ratio.denominator
+
+
+def _off(read: Evaluator, signal: Node, mine: Array, theirs: Array) -> Numbers:
+    """How far two numbers are apart: of angles the short way round."""
+    wraps = None
+    if isinstance(signal, ChannelRef):
+        wraps = read.names.channels[signal.name].wraps
+    return np.abs(turned(mine.astype(np.float64) - theirs.astype(np.float64), wraps))
+
+
+def _what_is_not_the_same(read: Evaluator, node: Call, breach: Breach) -> str:
+    other, signal = read.other, _compared_signal(node)
+    if other is None or breach.row is None:
+        return ""
+    step, other_step = _steps_between(read, other)
+    there = breach.row // step * other_step
+    name = to_text(signal)
+    if breach.row >= read.rows:
+        return f"; this trace ends in row {read.rows - 1}, the other goes on"
+    mine = shown_value(read.at(signal, breach.row))
+    if there >= other.rows:
+        return f"; {name} is {mine}, and the other trace ends in its row {other.rows - 1}"
+    theirs = shown_value(other.at(signal, there))
+    if mine == theirs:
+        mine, theirs = repr(read.at(signal, breach.row)), repr(other.at(signal, there))
+    where = ""
+    if there != breach.row:
+        where = f" in its row {there}, at the same time"
+    return f"; {name} is {mine} here and {theirs} in the other trace{where}"
 
 
 def _equal_numbers(mine: Array, theirs: Array) -> Array:
@@ -121,14 +169,9 @@ def _equal_numbers(mine: Array, theirs: Array) -> Array:
     return np.asarray((mine == theirs) | ((mine != mine) & (theirs != theirs)))
 
 
-def _room(
-    mine: np.ndarray[tuple[int, ...], np.dtype[np.float64]],
-    theirs: np.ndarray[tuple[int, ...], np.dtype[np.float64]],
-    tolerance: float,
-) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:
+def _room(off: Numbers, equal: Array, tolerance: float) -> Numbers:
     """How much of a tolerance is left; none and nothing lacking where both are NaN or infinite alike."""
-    room = tolerance - np.abs(mine - theirs)
-    equal = _equal_numbers(mine, theirs)
+    room = tolerance - off
     return np.where(np.isnan(room), np.where(equal, 0.0, -np.inf), room)
 
 
@@ -144,10 +187,11 @@ PROPERTIES = (
         name="same",
         positional=arguments("x:compared"),
         named=arguments("tol:number?"),
-        meaning="x is in every row what it is in the other trace, or within tol of it",
+        meaning="x is in every row what it is in the other trace at that time, or within tol of it",
         fits=_tolerance_needs_numbers,
         judge=_same,
         case=("row", "rows"),
+        how=_what_is_not_the_same,
         final=first_breach_row,
     ),
     Property(

@@ -169,8 +169,14 @@ def _channel(entry: object) -> Channel:
         raise ProtocolError(
             f"hello: channel {entry.get('name')!r} is a label and announces no labels: list all that it can be"
         )
+    wraps = entry.get("wraps")
+    is_turn = isinstance(wraps, int | float) and not isinstance(wraps, bool) and 0 < wraps < math.inf
+    if wraps is not None and not (is_turn and entry["kind"] == "number"):
+        raise ProtocolError(
+            f"hello: channel {entry.get('name')!r} wraps at {wraps!r}; an angle is a number, and wraps is a whole turn"
+        )
     try:
-        return Channel(check_channel_name(entry.get("name")), entry["kind"], tuple(labels))
+        return Channel(check_channel_name(entry.get("name")), entry["kind"], tuple(labels), wraps)
     except LarkTallyError as error:
         raise ProtocolError(f"hello: {error}") from None
 

@@ -33,7 +33,8 @@ UNITS = {"s": Fraction(1), "ms": Fraction(1, 1000), "us": Fraction(1, 10**6), "n
 
 
 class ColumnMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What one channel is read from. `unit` is told to nobody: it is for whoever reads the mapping."""
+    """What one channel is read from. `unit` is told to nobody: it is for whoever reads the mapping; `wraps` is a whole turn of
+    an angle."""
 
     column: str
     kind: str = ""
@@ -41,6 +42,7 @@ class ColumnMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     offset: float = 0.0
     labels: dict[str, str] | list[str] = msgspec.field(default_factory=dict)
     unit: str = ""
+    wraps: float | None = None
 
 
 class LogMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -87,7 +89,9 @@ def read_log(path: Path, mapping: Path, rate: RateLike | None = None) -> TraceCo
         given |= {name: values for name, values in table.items() if name not in used}
     events = _events(where, rules, table)
     try:
-        return contents_from_columns(given, exact, events=events, labels=labels, subject=path.name)
+        return contents_from_columns(
+            given, exact, events=events, labels=labels, wraps=_angles(rules), subject=path.name
+        )
     except LarkTallyError as error:
         raise TraceError(f"{where}: {error}") from None
 
@@ -285,6 +289,15 @@ def _channels(
             raise TraceError(f"{where}: inputs, {name!r}: column {column!r} leaves [-1, 1]")
         given[f"input:{name}"] = values.astype(np.float64)
     return given, labels
+
+
+def _angles(rules: LogMapping) -> dict[str, float]:
+    """The channels that are angles, with what a whole turn of each is."""
+    found = {}
+    for name, one in rules.channels.items():
+        if isinstance(one, ColumnMapping) and one.wraps is not None:
+            found[name] = one.wraps
+    return found
 
 
 def _as_kind(place: str, one: ColumnMapping, values: Array) -> Array:
