@@ -317,3 +317,51 @@ def test_a_long_run_shows_how_far_it_is_on_a_terminal_and_nothing_where_output_i
 def test_a_command_is_named_in_the_messages_of_one_that_is_misspelt():
     done = call("chek")
     assert done.exit_code == 2 and "no command 'chek'; did you mean 'check'?" in done.stderr
+
+
+JUDGED = """
+import larktally as lt
+
+def walks(setup):
+    sim = lt.Sim(setup)
+    at, speed, breaks = sim.value("wick.x", 0.0), setup.param("speed", 1.0), setup.param("breaks", 0)
+    def step(now):
+        at.value += speed
+        if now.frame == breaks:
+            raise ValueError("a moth ate the map")
+    sim.before("machines", step)
+    return sim
+
+good = lt.Scenario(walks, frames=9, claims=[lt.claim("on", "always(wick.x < 90)"), lt.claim("far", "eventually(wick.x > 90)")])
+breaks = lt.Scenario(walks, frames=9, params={"breaks": 5}, name="breaks", claims=[lt.claim("on", "always(wick.x < 90)")])
+bare = lt.Scenario(walks, frames=9, name="bare")
+"""
+
+
+def test_junit_is_red_for_a_failed_subject_a_left_baseline_and_a_run_that_cannot_be_judged(tmp_path, monkeypatch):
+    import xml.etree.ElementTree as ET
+
+    monkeypatch.chdir(tmp_path)
+    model = tmp_path / "model.py"
+    model.write_text(JUDGED)
+    words = ["run", "model.py", "--junit", "j.xml", "--baseline", "base"]
+    assert call(*words, "--accept").exit_code == 3
+    model.write_text(JUDGED.replace('"speed", 1.0', '"speed", 2.0'))
+    assert call(*words).exit_code == 3
+    suites = {one.get("name"): one for one in ET.parse("j.xml").getroot()}
+    counts = {
+        name: [one.get(key) for key in ("tests", "failures", "errors", "skipped")] for name, one in suites.items()
+    }
+    assert counts == {"good": ["3", "2", "0", "0"], "breaks": ["1", "0", "1", "0"], "bare": ["1", "1", "0", "0"]}
+    error = suites["breaks"].find("testcase/error")
+    assert error.get("message") == "the subject failed: row 5: step failed: ValueError: a moth ate the map"
+    assert "model.py, line 10, in step" in error.text and "5 rows were recorded" in error.text
+    assert all(float(one.get("time")) > 0 for one in suites.values())
+    assert suites["good"].findall("testcase")[2].find("failure").text.startswith("baseline base/good.jsonl")
+    model.write_text(JUDGED.replace("always(wick.x < 90)", "always(wick.xx < 90)", 1))
+    assert call("run", "model.py", "--junit", "j.xml").exit_code == 2
+    (only,) = ET.parse("j.xml").getroot()
+    assert "no channel 'wick.xx'" in only.find("testcase/error").text
+    model.write_text(JUDGED)
+    assert call("run", "model.py:bare", "--junit", "j.xml").exit_code == 0
+    assert ET.parse("j.xml").getroot()[0].find("testcase/skipped") is not None

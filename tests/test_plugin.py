@@ -28,6 +28,19 @@ def test_rates(lark_tally):
     trace = lark_tally.record(lt.Scenario(dusk_run.subject, frames="1s"))
     assert trace.rate == lark_tally.rate and trace.frames == lark_tally.rate
 
+class Breaks:
+    def reset(self, setup):
+        self.row = 0
+    def step(self, now):
+        self.row += 1
+        if self.row == 9:
+            raise ValueError("no oil left")
+    def observe(self):
+        return {"oil": 9 - self.row}
+
+def test_subject(lark_tally):
+    lark_tally.record(lt.Scenario(Breaks, frames=20))
+
 def test_baseline(lark_tally):
     lark_tally.baseline(lark_tally.record(dusk_run.named("dusk"), claims=[]))
 """
@@ -51,6 +64,20 @@ def test_a_failing_claim_tells_its_story_and_leaves_trace_and_picture(pytester):
     result.stdout.fnmatch_lines(["*>  hop again*taken*quay.py:52", "*kept by lark tally*"])
     assert lt.load_trace(pytester.path / "kept" / "test_bad" / "faulty_lamplighter.parquet").rows == 221
     assert (pytester.path / "kept" / "test_bad" / "faulty_lamplighter.png").stat().st_size > 10_000
+
+
+@pytest.mark.slow
+def test_a_summary_names_the_broken_claim_and_a_failed_subject_shows_its_own_lines_and_is_kept(pytester):
+    pytester.makepyfile(test_it=TEST)
+    result = run(pytester, "--tally-keep", "kept", "-k", "subject or bad")
+    result.assert_outcomes(failed=2)
+    text = result.stdout.str()
+    summary = text[text.index("short test summary info") :]
+    assert "test_bad - Failed: row 52: broken: a hop starts on" in summary
+    assert "test_subject - Failed: row 9: step failed:" in summary
+    assert "test_it.py, line" in text and 'raise ValueError("no oil left")' in text and "9 rows were recorded" in text
+    assert "larktally/runs" not in text
+    assert lt.load_trace(pytester.path / "kept" / "test_subject" / "Breaks.parquet").rows == 9
 
 
 @pytest.mark.slow

@@ -8,12 +8,13 @@ import functools
 import linecache
 import os
 import sys
+import traceback
 from pathlib import Path
 from types import CodeType, FrameType
 
 from larktally.textfmt import shortened
 
-__all__ = ["is_own", "lambda_text", "place_of", "place_of_caller", "place_of_code"]
+__all__ = ["is_own", "lambda_text", "lines_of_users", "place_of", "place_of_caller", "place_of_code"]
 
 _PACKAGE = f"{Path(__file__).parent}{os.sep}"
 _DEMO = f"{_PACKAGE}demo{os.sep}"
@@ -53,6 +54,19 @@ def place_of_caller() -> str:
     while frame.f_back is not None and is_own(frame.f_code.co_filename):
         frame = frame.f_back
     return place_of(frame)
+
+
+def lines_of_users(error: BaseException | None, not_theirs: tuple[str, ...] = ()) -> list[str]:
+    """Where in a user's own code an error came up, the innermost last: at most three lines that are neither the library's nor
+    in a folder of `not_theirs`."""
+    if error is None:
+        return []
+    found: list[str] = []
+    # A mistake in a model is the user's to find: our own frames would only push theirs off the screen.
+    for frame in traceback.extract_tb(error.__traceback__):
+        if not is_own(frame.filename) and not frame.filename.startswith(not_theirs or "\0"):
+            found.append(f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}")
+    return found[-3:]
 
 
 @functools.cache

@@ -94,9 +94,20 @@ class TestRuns:
 
     def record(self, scenario: Scenario, claims: Iterable[Claim] | None = None) -> Trace:
         """Records a scenario and asserts its claims, or the ones given; at the marker's rate where there is one."""
+        from larktally.errors import SubjectFailed
+        from larktally.runs.failed_story import failed_story
         from larktally.runs.record import record
 
-        trace = record(scenario if self.rate is None else scenario.changed(rate=self.rate))
+        wanted_run = scenario
+        if self.rate is not None:
+            wanted_run = scenario.changed(rate=self.rate)
+        try:
+            trace = record(wanted_run)
+        except SubjectFailed as failure:
+            # What was recorded before it is kept, as of a claim that is broken.
+            if failure.trace is not None and failure.trace.rows:
+                self._see(failure.trace)
+            pytest.fail(f"{failure}\n{scenario.title}: {failed_story(failure)}", pytrace=False)
         self._see(trace)
         self._made_by[id(trace)] = scenario
         wanted = list(scenario.claims if claims is None else claims)
@@ -120,7 +131,8 @@ class TestRuns:
                 causes = causes_of_breaches(trace, scenario, tally)
             else:
                 causes = {}
-            pytest.fail(tally.report(lines_by_claim(causes)).text(), pytrace=False)
+            told = tally.report(lines_by_claim(causes)).text()
+            pytest.fail(f"{_first_failed(tally)}\n{told}", pytrace=False)
         return tally
 
     def baseline(self, trace: Trace, name: str = "", tolerance: Tolerances = None) -> BaselineResult:
@@ -140,6 +152,7 @@ class TestRuns:
             if scenario is not None:
                 why = causes_of_divergence(trace, scenario, result.divergence)
             lines = [
+                _in_one_line(result),
                 str(result),
                 *([why.told()] if why is not None else []),
                 "--tally-accept makes this run the baseline",
@@ -153,6 +166,25 @@ class TestRuns:
         """Notes a trace, to be kept where the test fails."""
         if not any(trace is one for one in self.seen):
             self.seen.append(trace)
+
+
+def _first_failed(tally: Tally) -> str:
+    """The first claim that did not pass, and its row, in one line: what pytest's summary shows, cut off where it is long."""
+    first = tally.failed[0]
+    where: str = first.verdict
+    if first.breaches and first.breaches[0].row is not None:
+        where = f"row {first.breaches[0].row}: {first.verdict}"
+    others = len(tally.failed) - 1
+    if others:
+        return f"{where}: {first.name} (and {others} more)"
+    return f"{where}: {first.name}"
+
+
+def _in_one_line(result: BaselineResult) -> str:
+    """What pytest's summary shows of a baseline that a run is not."""
+    if result.divergence is None:
+        return f"{result.path.name}: not as the baseline"
+    return str(result.divergence).splitlines()[0]
 
 
 class ClaimsFile(pytest.File):

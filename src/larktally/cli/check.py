@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import click
@@ -15,6 +16,7 @@ from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.traces.formats import FORMATS
 from larktally.traces.trace import Trace, load_trace
+from larktally.views.junit import Suite, write_junit
 
 
 @click.command()
@@ -48,18 +50,21 @@ def command(
     if against is not None:
         other = load_trace(against)
     tallies: dict[str, Tally] = {}
+    suites: list[Suite] = []
     for file in files:
-        trace: Trace = load_trace(file, rate=rate, mapping=mapping)
-        tallies[file.name if several else str(file)] = check(
+        name = file.name if several else str(file)
+        began = time.perf_counter()
+        try:
+            trace: Trace = load_trace(file, rate=rate, mapping=mapping)
             # Read for each trace: `for_each` goes by the channels that this one has.
-            trace,
-            load_claims(claims_file, trace.channels, tags),
-            against=other,
-        )
+            tallies[name] = check(trace, load_claims(claims_file, trace.channels, tags), against=other)
+        except LarkTallyError as error:
+            if junit is not None:
+                write_junit(junit, [*suites, Suite(name, None, time.perf_counter() - began, str(error))])
+            raise
+        suites.append(Suite(name, tallies[name], time.perf_counter() - began))
     if junit is not None:
-        from larktally.views.junit import write_junit
-
-        write_junit(junit, tallies)
+        write_junit(junit, suites)
     if as_json:
         plain = {name: tally.plain() for name, tally in tallies.items()}
         print_json(plain if several else plain[str(trace_file)])

@@ -5,16 +5,16 @@ from __future__ import annotations
 import functools
 import os
 import sys
-import traceback
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NoReturn, Protocol, TypeVar
 
 import click
 
-from larktally.code_places import is_own
+from larktally.code_places import lines_of_users
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.report import Report
+from larktally.runs.failed_story import failed_story
 
 __all__ = [
     "NOT_KEPT",
@@ -89,24 +89,9 @@ def subject_story(failure: SubjectFailed, scenario: str = "") -> str:
     which = ""
     if scenario:
         which = f"{scenario}: "
-    lines = [f"larktally: {which}the subject failed: {failure}", *_in_user_code(failure.__cause__)]
-    if failure.trace is not None:
-        lines.append(f"  {failure.trace.rows} rows were recorded before it")
-    return "\n".join(lines)
+    return f"larktally: {which}{failed_story(failure)}"
 
 
 def _in_user_code(error: BaseException | None) -> list[str]:
-    """Where in the user's own code an error came up: the innermost lines that are neither ours nor click's."""
-    of_click = f"{Path(click.__file__).parent}{os.sep}"
-    if error is None:
-        return []
-    # A mistake in a model is the user's to find: our own frames would only push theirs off the screen.
-    frames = traceback.extract_tb(error.__traceback__)
-    users = []
-    for frame in frames:
-        if not is_own(frame.filename) and not frame.filename.startswith(of_click):
-            users.append(frame)
-    found: list[str] = []
-    for frame in users[-3:]:
-        found.append(f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}")
-    return found
+    """Where in the user's own code an error came up: neither ours nor click's."""
+    return lines_of_users(error, (f"{Path(click.__file__).parent}{os.sep}",))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +16,13 @@ from larktally.cli.selection import split_patterns
 from larktally.comparing.baselines import BaselineResult, Baselines
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
+from larktally.runs.failed_story import failed_story
 from larktally.runs.file_recording import stopped_path
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.traces.trace import Trace
+from larktally.views.junit import Suite, write_junit
 
 
 @click.command()
@@ -75,34 +78,38 @@ def command(
     _check_names(scenarios)
     folder.mkdir(parents=True, exist_ok=True)
     results: list[dict[str, Any]] = []
-    tallies: dict[str, Tally] = {}
+    suites: list[Suite] = []
     worst = 0
     for scenario in scenarios:
         path = folder / f"{_file_name(scenario.title)}.{suffix}"
+        began = time.perf_counter()
         try:
             with progress(scenario.title) as on_progress:
                 trace = record(scenario, only=split_patterns(only) or None, to=path, on_progress=on_progress)
         except SubjectFailed as failure:
             worst = SUBJECT_FAILED
             results.append(_failed(scenario, failure, path))
+            suites.append(Suite(scenario.title, None, time.perf_counter() - began, failed_story(failure)))
             # The others are run all the same: one subject that fails does not hide what the rest have to say.
             continue
         except LarkTallyError as error:
-            raise LarkTallyError(f"{scenario.title}: {error}").with_traceback(error.__traceback__) from None
-        if scenario.claims:
-            tally = check(trace, scenario.claims)
-        else:
-            tally = Tally([])
+            raise _told_of(scenario, error, junit, suites) from None
+        try:
+            tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+        except LarkTallyError as error:
+            raise _told_of(scenario, error, junit, suites) from None
         # Runs the scenario once more, and only where a claim is broken in a row.
         causes = causes_of_breaches(trace, scenario, tally)
-        if tally:
-            tallies[scenario.title] = tally
         # The exit status is the worst of all: a failed subject counts more than a broken claim.
         worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
         held = None
         if baselines is not None:
             held = Baselines(baselines).check(trace, accept=accept)
         worst = max(worst, NOT_KEPT if held is not None and not held.passed else 0)
+        left = ""
+        if held is not None and not held.passed:
+            left = f"baseline {held}"
+        suites.append(Suite(scenario.title, tally, time.perf_counter() - began, left_baseline=left))
         results.append(_plain(scenario, trace, path, tally, causes, held))
         if not as_json:
             # A line apart from the run before it, whose sum would otherwise read as this one's heading.
@@ -115,13 +122,18 @@ def command(
                 if why is not None:
                     click.echo(why.told())
     if junit is not None:
-        from larktally.views.junit import write_junit
-
-        write_junit(junit, tallies)
+        write_junit(junit, suites)
     if as_json:
         print_json(results)
     if worst:
         exit_with(worst)
+
+
+def _told_of(scenario: Scenario, error: LarkTallyError, junit: Path | None, suites: list[Suite]) -> LarkTallyError:
+    """The error with its scenario's name; a server is told of it too, and of what ran before."""
+    if junit is not None:
+        write_junit(junit, [*suites, Suite(scenario.title, None, error=str(error))])
+    return LarkTallyError(f"{scenario.title}: {error}").with_traceback(error.__traceback__)
 
 
 def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: dict[str, Causes]) -> None:

@@ -1,44 +1,93 @@
-"""Verdicts as JUnit XML, which continuous-integration servers show: a suite a trace, a case a claim."""
+"""Verdicts as JUnit XML, which continuous-integration servers show: a suite a run or trace, a case a claim.
+
+A run whose subject failed is an error, a baseline that it leaves a failure, and one without claims is said to be skipped: a
+server shows green only what was looked at and held.
+"""
 
 from __future__ import annotations
 
 import re
 import xml.etree.ElementTree as ET
-from collections.abc import Mapping
+from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 
 from larktally.claims.story import headline
 from larktally.claims.verdicts import Tally
 from larktally.traces.files import whole_file
 
-__all__ = ["junit_xml", "write_junit"]
+__all__ = ["Suite", "junit_xml", "write_junit"]
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
-def junit_xml(tallies: Mapping[str, Tally]) -> bytes:
-    """One document for the tallies of several traces, by name; a claim that is not kept is a failure with its story."""
+@dataclass(frozen=True, slots=True)
+class Suite:
+    """One run or trace: its tally, None where there is none; how long it took; and what went wrong with the run itself, or
+    how it left its baseline ("" for neither)."""
+
+    name: str
+    tally: Tally | None
+    seconds: float = 0.0
+    error: str = ""
+    left_baseline: str = ""
+
+
+def junit_xml(suites: Iterable[Suite]) -> bytes:
+    """One document for the tallies of several runs or traces; a claim that is not kept is a failure with its story."""
     root = ET.Element("testsuites", name="larktally")
-    for name, tally in tallies.items():
-        failed = len(tally.failed)
-        suite = ET.SubElement(
-            root, "testsuite", name=_text(name), tests=str(len(tally)), failures=str(failed), errors="0"
-        )
-        for result in tally:
-            case = ET.SubElement(suite, "testcase", name=_text(result.name), classname=_text(name))
-            if not result.passed:
-                failure = ET.SubElement(case, "failure", type=result.verdict, message=_text(headline(result)))
-                # The whole story, as a server shows it when the case is opened.
-                failure.text = _text(str(result).strip())
+    for suite in suites:
+        _add(root, suite)
     ET.indent(root)
     body: str = ET.tostring(root, encoding="unicode")
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{body}\n'.encode()
 
 
-def write_junit(path: Path, tallies: Mapping[str, Tally]) -> None:
+def write_junit(path: Path, suites: Iterable[Suite]) -> None:
     """Writes the document, whole or not at all."""
     with whole_file(path) as file:
-        file.write(junit_xml(tallies))
+        file.write(junit_xml(suites))
+
+
+def _add(root: ET.Element, suite: Suite) -> None:
+    results = list(suite.tally or ())
+    extra = bool(suite.error) + bool(suite.left_baseline)
+    skipped = not results and not extra
+    count = len(results) + extra + skipped
+    # A run takes the time, and its claims next to none: each case is given its share of it.
+    share = f"{suite.seconds / count:.3f}"
+    failed = sum(not result.passed for result in results) + bool(suite.left_baseline)
+    element = ET.SubElement(
+        root,
+        "testsuite",
+        name=_text(suite.name),
+        tests=str(count),
+        failures=str(failed),
+        errors=str(int(bool(suite.error))),
+        skipped=str(int(skipped)),
+        time=f"{suite.seconds:.3f}",
+    )
+
+    def case(name: str) -> ET.Element:
+        return ET.SubElement(element, "testcase", name=_text(name), classname=_text(suite.name), time=share)
+
+    for result in results:
+        judged = case(result.name)
+        if not result.passed:
+            failure = ET.SubElement(judged, "failure", type=result.verdict, message=_text(headline(result)))
+            # The whole story, as a server shows it when the case is opened.
+            failure.text = _text(str(result).strip())
+    if suite.error:
+        _told(case("the run"), "error", "failed", suite.error)
+    if suite.left_baseline:
+        _told(case("the baseline"), "failure", "divergence", suite.left_baseline)
+    if skipped:
+        ET.SubElement(case("the run"), "skipped", message="no claims, so nothing was checked")
+
+
+def _told(case: ET.Element, tag: str, kind: str, story: str) -> None:
+    told = ET.SubElement(case, tag, type=kind, message=_text(story.splitlines()[0]))
+    told.text = _text(story)
 
 
 def _text(text: str) -> str:
