@@ -365,3 +365,43 @@ def test_junit_is_red_for_a_failed_subject_a_left_baseline_and_a_run_that_cannot
     model.write_text(JUDGED)
     assert call("run", "model.py:bare", "--junit", "j.xml").exit_code == 0
     assert ET.parse("j.xml").getroot()[0].find("testcase/skipped") is not None
+
+
+def test_a_fault_of_our_own_is_status_70_in_one_line_and_its_traceback_is_asked_for(tmp_path, monkeypatch):
+    from larktally import summed
+
+    def broken(*args, **options):
+        raise KeyError("apex")
+
+    monkeypatch.setattr(summed, "durations", broken)
+    done = call("durations", "0.1s")
+    assert done.exit_code == 70 and done.output.count("\n") == 1 and "Traceback" not in done.output
+    assert done.output.startswith("larktally: a fault of its own, KeyError: 'apex' (please report")
+    assert "Traceback" in call("durations", "0.1s", "--debug").output
+    for interruption, status in ((KeyboardInterrupt(), 130), (SystemExit(1), 70)):
+        monkeypatch.setattr(summed, "durations", lambda *a, _error=interruption, **o: (_ for _ in ()).throw(_error))
+        assert call("durations", "0.1s").exit_code == status
+
+
+def test_a_model_that_ends_the_process_does_not_choose_the_status(tmp_path):
+    model = tmp_path / "model.py"
+    model.write_text(JUDGED.replace('raise ValueError("a moth ate the map")', "raise SystemExit(1)"))
+    done = call("run", f"{model}:breaks", "--to", tmp_path)
+    assert done.exit_code == 3 and "row 5: step failed: SystemExit: 1" in done.output
+    model.write_text("import sys\nsys.exit(0)\n")
+    done = call("run", model)
+    assert done.exit_code == 2 and "model.py, line 2: SystemExit: 0" in done.output
+
+
+def test_a_scenario_that_a_file_imports_is_run_with_its_own_file_or_by_name(tmp_path):
+    (tmp_path / "model_of_wick.py").write_text(JUDGED)
+    mine = (
+        "import larktally as lt\nfrom model_of_wick import bare as theirs, walks\nmine = lt.Scenario(walks, frames=3)\n"
+    )
+    (tmp_path / "mine.py").write_text(mine)
+    done = call("run", tmp_path / "mine.py", "--to", tmp_path)
+    assert done.exit_code == 0 and "mine: 3 frames" in done.output and "bare" not in done.output
+    assert "bare: 9 frames" in call("run", f"{tmp_path / 'mine.py'}:theirs", "--to", tmp_path).output
+    (tmp_path / "star.py").write_text("from model_of_wick import *\n")
+    done = call("run", tmp_path / "star.py")
+    assert done.exit_code == 2 and "no scenario of its own; it imports good, breaks, bare" in done.output

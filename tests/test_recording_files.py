@@ -224,11 +224,15 @@ def test_a_log_from_elsewhere_becomes_a_trace_through_its_mapping(tmp_path):
 @pytest.mark.parametrize(
     ("rows", "mapping", "said"),
     [
-        ([*LOG[:2], LOG[3]], MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'), "row 1 .*a frame is missing"),
+        (
+            [*LOG[:2], LOG[3]],
+            MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'),
+            "log.csv, line 3: a frame is missing",
+        ),
         (
             [*LOG, LOG[3]],
             MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'),
-            "row 3 .line 5 of a CSV.: a frame is doubled",
+            "log.csv, line 5: a frame is doubled",
         ),
         ([*LOG, "42;1;0;1;6;0;"], MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'), "a frame is uneven"),
         ([*LOG, "20;1;0;1;6;0;"], MAPPING.replace('time = "ms"', 'rate = 60\ntime = "ms"'), "goes back"),
@@ -237,7 +241,11 @@ def test_a_log_from_elsewhere_becomes_a_trace_through_its_mapping(tmp_path):
         (LOG, MAPPING.replace('unit = "px"', 'units = "px"'), "not a mapping"),
         (LOG, MAPPING.replace('"ms"\ntime_unit', '"ms"\nframe = "n"\ntime_unit'), "only one of them"),
         (LOG, MAPPING.replace('"1" = "airborne"', '"2" = "airborne"'), "'1' is not one of its labels"),
-        (LOG, MAPPING.replace('column = "ok"', 'column = "n"'), "not all true and false"),
+        (
+            LOG,
+            MAPPING.replace('column = "ok"', 'column = "n"'),
+            "line 2: column 'n' is true and false, or 1 and 0, not 7 .channels, 'wick.alive'",
+        ),
         (LOG, MAPPING.replace('hop = "btn"', 'hop = "n"'), r"leaves \[-1, 1\]"),
         ([*LOG, "50;;0;1;6;0;"], MAPPING, "never"),
         ([*LOG, "50;1;0;1;6"], MAPPING, "broken CSV: .*Expected 7 columns, got 5"),
@@ -279,6 +287,44 @@ def test_broken_csv_files_are_one_message_and_never_a_crash(tmp_path, dusk_trace
         path.write_text(text)
         with pytest.raises(lt.TraceError, match=said):
             lt.load_trace(path)
+
+
+MAPPED = 'frame = "f"\nrate = 60\n[channels]\n"wick.y" = { column = "y", kind = "number" }\n'
+
+
+@pytest.mark.parametrize(
+    ("suffix", "text", "mapping", "said"),
+    [
+        ("jsonl", '{"f":0,"y":1,"p":{"x":1}}\n{"f":1,"y":2,"p":{"x":2}}\n', MAPPED, "line 1: key 'p' is an object, {\"x\":1}"),
+        ("jsonl", '{"f":0,"y":{"v":1}}\n', MAPPED, "line 1: key 'y' is an object"),
+        ("jsonl", '{"f":0,"y":1,"l":["a"]}\n', MAPPED, 'line 1: key \'l\' is a list, \\["a"\\]'),
+        ("jsonl", '{"f":0,"y":1,"s":"a"}\n{"f":1,"y":1,"s":null}\n', MAPPED, "line 2: key 's' is null, and \"a\" in line 1"),
+        ("jsonl", '{"f":0,"y":1,"s":null}\n{"f":1,"y":1,"s":true}\n', MAPPED, "line 1: key 's' is null, and true in line 2"),
+        ("jsonl", '{"f":0,"y":1}\n{"f":2,"y":1}\n{"f":3,"y":1}\n', MAPPED, "line 2: a frame is missing"),
+        ("jsonl", '{"f":0,"y":1}\n{"f":"x","y":1}\n', MAPPED, "line 2: key 'f' is \"x\", and 0 in line 1"),
+        ("csv", "f,y\n0,1\n1,2\nx2,3\n", MAPPED, "line 4: column 'f' counts, so it holds numbers, not 'x2'"),
+        ("csv", "f,y\n0,1\n1,oops\n", MAPPED, "line 3: column 'y' is text there, 'oops'"),
+        ("csv", "t,y\n0.0,1\nsoon,2\n", MAPPED.replace('frame = "f"', 'time = "t"'), "line 3: column 't' counts, .*'soon'"),
+        ("csv", "t,y\n0.0,1\n,2\n", MAPPED.replace('frame = "f"', 'time = "t"'), "line 3: column 't' counts, .*not nothing"),
+        ("csv", "f,y\n0,1.5\n1,2\n", MAPPED.replace("number", "count"), "line 2: column 'y' is 1.5 there"),
+    ],
+)  # fmt: skip
+def test_a_cell_that_does_not_fit_a_log_is_shown_with_its_line(tmp_path, suffix, text, mapping, said):
+    log, rules = tmp_path / f"log.{suffix}", tmp_path / "map.toml"
+    log.write_text(text)
+    rules.write_text(mapping)
+    with pytest.raises(lt.TraceError, match=said):
+        lt.load_trace(log, mapping=rules)
+    rules.write_text('rest = "drop"\n' + mapping)
+    if "'y'" not in said and "'f'" not in said and "'t'" not in said and "frame" not in said:
+        assert lt.load_trace(log, mapping=rules)["wick.y"][0] == 1
+
+
+def test_a_thinned_trace_reads_back_from_a_csv(tmp_path, dusk_trace):
+    thin = dusk_trace.thinned(5)
+    again = lt.load_trace(thin.save(tmp_path / "thin.csv"))
+    assert again.header.every == 5 and again["wick.x"].tolist() == thin["wick.x"].tolist()
+    assert again.at("wick.x", 12) == thin.at("wick.x", 12)
 
 
 def test_windows_arrays_and_thinned_recordings(dusk_trace):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+from typing import Any
 
 import click
 
@@ -41,6 +42,17 @@ class _Commands(click.Group):
         assert isinstance(command, click.Command)
         return command
 
+    def invoke(self, ctx: click.Context) -> Any:
+        # Before a command is loaded nothing else would keep a fault of ours from looking like a claim that is not kept.
+        try:
+            return super().invoke(ctx)
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
+        except (Exception, SystemExit) as error:
+            from larktally.cli.outcome import last_resort
+
+            last_resort(error)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(_COMMANDS.items()))
@@ -63,5 +75,6 @@ def main() -> None:
     """Run gameplay headless at a fixed timestep, keep every frame, play it again, and learn in which frame, which value,
     and why a run left the expected path.
 
-    Exit status: 0 all well; 1 a claim is not kept, or runs differ; 2 bad usage or bad input; 3 the subject failed.
+    Exit status: 0 all well; 1 a claim is not kept, or runs differ; 2 bad usage or bad input; 3 the subject failed;
+    70 a fault of larktally's own; 130 interrupted.
     """

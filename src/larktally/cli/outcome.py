@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import os
 import sys
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NoReturn, Protocol, TypeVar
@@ -20,6 +21,9 @@ __all__ = [
     "NOT_KEPT",
     "BAD_INPUT",
     "SUBJECT_FAILED",
+    "OUR_FAULT",
+    "INTERRUPTED",
+    "last_resort",
     "report_errors",
     "exit_with",
     "print_json",
@@ -27,7 +31,7 @@ __all__ = [
     "subject_story",
 ]
 
-NOT_KEPT, BAD_INPUT, SUBJECT_FAILED = 1, 2, 3
+NOT_KEPT, BAD_INPUT, SUBJECT_FAILED, OUR_FAULT, INTERRUPTED = 1, 2, 3, 70, 130
 
 
 class Result(Protocol):
@@ -41,10 +45,14 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 def report_errors(command: F) -> F:
-    """Turns what a user can mend into one message on standard error and the right exit status."""
+    """Turns what a user can mend into one message on standard error and the right exit status.
 
+    What nobody foresaw is a fault of ours: status 70 and one line, and with --debug, which every command has, the traceback.
+    """
+
+    @click.option("--debug", is_flag=True, help="Show the traceback of a fault of larktally's own.")
     @functools.wraps(command)
-    def guarded(*args: Any, **options: Any) -> Any:
+    def guarded(*args: Any, debug: bool, **options: Any) -> Any:
         try:
             return command(*args, **options)
         except SubjectFailed as failure:
@@ -57,8 +65,27 @@ def report_errors(command: F) -> F:
             # `larktally show … | head` has read enough; Python would still complain at its exit.
             sys.stderr.close()
             exit_with(0)
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
+        except KeyboardInterrupt:
+            click.echo("larktally: interrupted", err=True)
+            exit_with(INTERRUPTED)
+        except (Exception, SystemExit) as error:
+            last_resort(error, debug)
 
     return guarded  # type: ignore[return-value]
+
+
+def last_resort(error: BaseException, debug: bool = False) -> NoReturn:
+    """Tells of an error that no message was written for, and ends with a status that no verdict has."""
+    if debug:
+        click.echo("".join(traceback.format_exception(error)), err=True)
+    told = " ".join(f"{type(error).__name__}: {error}".split())
+    hint = "please report this line and what you called"
+    if not debug:
+        hint += "; --debug shows more"
+    click.echo(f"larktally: a fault of its own, {told} ({hint})", err=True)
+    exit_with(OUR_FAULT)
 
 
 def exit_with(status: int) -> NoReturn:

@@ -15,7 +15,13 @@ from larktally.timing import frames_in
 
 __all__ = ["Checker", "Parameter", "TypedFunction"]
 
-_READS = {"number": "a number", "flag": "a condition (true or false)", "label": "a label", "property": "a whole claim"}
+_READS = {
+    "number": "a number",
+    "flag": "a condition (true or false)",
+    "label": "a label",
+    "property": "a whole claim",
+    "measure": "a measure of the whole run",
+}
 _LONGEST = 10**15
 
 
@@ -147,6 +153,12 @@ class Checker:
 
     def _comparison(self, node: Compare) -> str:
         kinds = [self.kind(arg) for arg in node.args]
+        if "measure" in kinds:
+            measure = to_text(node.args[kinds.index("measure")])
+            self.fail(
+                node,
+                f"{measure} is one number of the whole run, and no signal; claim it with measured({measure}, low, high)",
+            )
         for n, op in enumerate(node.ops):
             kind, other = kinds[n], kinds[n + 1]
             if kind != other:

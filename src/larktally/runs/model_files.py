@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import ast
 import importlib.util
 import sys
 import traceback
+from collections.abc import Mapping
 from pathlib import Path
 
 from larktally.errors import LarkTallyError
@@ -35,9 +37,18 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
     for variable, value in vars(module).items():
         if isinstance(value, Scenario):
             found[variable] = value
+    # What it imported is run with the file in which it stands, unless it is asked for by name.
+    borrowed = _imported(path, found)
+    asked = name or wanted
     scenarios = {}
     for variable, scenario in found.items():
-        scenarios[scenario.name or variable] = scenario.named(variable)
+        if variable not in borrowed or (asked and asked in (variable, scenario.name)):
+            scenarios[scenario.name or variable] = scenario.named(variable)
+    if not scenarios and borrowed:
+        raise LarkTallyError(
+            f"{path}: no scenario of its own; it imports {', '.join(borrowed)}: run the file that they stand in, or say "
+            f"{path}:{borrowed[0]}"
+        )
     if not scenarios:
         raise LarkTallyError(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
     # What the target says counts more than what a trace remembers.
@@ -73,6 +84,22 @@ def load_scenario_of(target: str, named: str) -> Scenario:
     return load_scenarios(target, named)[0]
 
 
+def _imported(path: Path, found: Mapping[str, Scenario]) -> list[str]:
+    """The variables of a file that came from another module, by the import statements at its top level."""
+    named: dict[str, None] = {}
+    for statement in ast.parse(path.read_bytes()).body:
+        if isinstance(statement, ast.ImportFrom):
+            for one in statement.names:
+                if one.name != "*":
+                    named[one.asname or one.name] = None
+                    continue
+                module = sys.modules.get(statement.module or "")
+                for variable, scenario in found.items():
+                    if module is not None and vars(module).get(variable) is scenario:
+                        named[variable] = None
+    return [variable for variable in named if variable in found]
+
+
 def _run_file(path: Path) -> object:
     spec = importlib.util.spec_from_file_location(f"larktally_model_{path.stem}", path)
     if spec is None or spec.loader is None:
@@ -87,7 +114,7 @@ def _run_file(path: Path) -> object:
         spec.loader.exec_module(module)
     except SyntaxError as error:
         raise LarkTallyError(f"{path}, line {error.lineno}: {error.msg}") from error
-    except Exception as error:
+    except (Exception, SystemExit) as error:
         frames = []
         for f in traceback.extract_tb(error.__traceback__):
             if Path(f.filename).resolve() == path.resolve():

@@ -64,7 +64,7 @@ class Runner:
             self._begin()
         except LarkTallyError:
             raise
-        except Exception as error:
+        except (Exception, SystemExit) as error:
             raise SubjectFailed(f"row 0: reset failed: {_shown(error)}", 0) from error
 
     @property
@@ -163,7 +163,8 @@ class Runner:
             raise self._failed(error.row, str(error), error) from None
         except SubjectFailed as failed:
             raise self._failed(failed.row, str(failed), failed) from failed.__cause__
-        except Exception as error:
+        except (Exception, SystemExit) as error:
+            # A model that calls sys.exit must not end the command with a status of its own choice.
             at = self._feed.view.frame
             raise self._failed(at, f"row {at}: step failed: {_shown(error)}", error) from error
         if self._conditional is not None:
@@ -243,7 +244,7 @@ class Runner:
             if reason is not None and self.end is None:
                 self.end = End(self.row, reason)
 
-    def _failed(self, row: int, message: str, cause: Exception | None) -> SubjectFailed:
+    def _failed(self, row: int, message: str, cause: BaseException | None) -> SubjectFailed:
         """What went wrong, once the observers have the good rows before it; an earlier row that does not fit comes first."""
         try:
             if self._pending:
@@ -269,7 +270,7 @@ class Runner:
             self._hand_over()
 
 
-def _shown(error: Exception) -> str:
+def _shown(error: BaseException) -> str:
     """An error of the subject's own, as messages show it: of a part or of `now`, what it has instead."""
     if isinstance(error, AttributeError) and isinstance(error.obj, Part | StepContext):
         return no_such_attribute(error.obj, error.name or "")

@@ -15,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.csv as pa_csv
+from msgspec import structs
 
 from larktally.errors import LarkTallyError, TraceError
 from larktally.timing import RateLike
@@ -60,13 +61,17 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
             "with a mapping that says which column counts the frames or the time"
         )
     frames = table.pop("frame")
-    expected = np.arange(len(frames))
+    # A thinned recording counts in steps of its own; with two rows there is no telling it from a frame that is missing.
+    every = 1
+    if len(frames) > 2 and frames.dtype.kind == "i":
+        every = max(int(frames[1] - frames[0]), 1)
+    expected = np.arange(len(frames)) * every
     if len(frames) and (frames.dtype.kind != "i" or not np.array_equal(frames, expected)):
         wrong = 0
         if frames.dtype.kind in "if":
             wrong = int((frames != expected).argmax())
         raise TraceError(
-            f"{path}, line {wrong + 2}: frame {frames[wrong]}, where {wrong} belongs; rows count from 0 on"
+            f"{path}, line {wrong + 2}: frame {frames[wrong]}, where {expected[wrong]} belongs; rows count from 0 on"
         )
     events = EventLog()
     counted = [name for name in table if name.startswith("event:")]
@@ -79,13 +84,15 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
             for _ in range(int(table[name][row])):
                 events.add(row, name[6:], "", {})
     try:
-        return contents_from_columns(
+        found = contents_from_columns(
             {n: v for n, v in table.items() if n not in counted},
             rate,
             events=events,
             subject=path.name,
             rows=len(frames),
         )
+        header = structs.replace(found.header, every=every)
+        return TraceContents(header, found.columns, found.inputs, found.events, found.rows)
     except LarkTallyError as error:
         raise TraceError(f"{path}: {error}") from None
 

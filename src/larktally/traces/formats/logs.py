@@ -19,6 +19,7 @@ import numpy.typing as npt
 
 from larktally.errors import LarkTallyError, TraceError
 from larktally.names import did_you_mean
+from larktally.textfmt import shortened
 from larktally.timing import Rate, RateLike, as_rate
 from larktally.traces.columns import check_channel_name, check_size
 from larktally.traces.contents import TraceContents, contents_from_columns
@@ -84,7 +85,7 @@ def read_log(path: Path, mapping: Path, rate: RateLike | None = None) -> TraceCo
                 f"{where}: {key}: no column {column!r}{did_you_mean(column, table)}; there are: {_few(table)}"
             )
     exact = _counted(path, rules, table, exact)
-    given, labels = _channels(where, rules, table)
+    given, labels = _channels(path, where, rules, table)
     if rules.rest == "keep":
         given |= {name: values for name, values in table.items() if name not in used}
     events = _events(where, rules, table)
@@ -119,8 +120,21 @@ def _read_mapping(path: Path) -> LogMapping:
     return rules
 
 
+def _format_of(path: Path, rules: LogMapping) -> str:
+    return rules.format or {".csv": "csv", ".jsonl": "jsonl", ".parquet": "parquet"}.get(path.suffix, "")
+
+
+def _line(path: Path, rules: LogMapping, row: int) -> str:
+    """Where a row stands in its file, as far as it has lines."""
+    # Row 0 is the first line below a CSV's names, and the first of JSON Lines.
+    first = {"csv": 2, "jsonl": 1}.get(_format_of(path, rules))
+    if first is None:
+        return f"{path}, row {row}"
+    return f"{path}, line {row + first}"
+
+
 def _columns(path: Path, rules: LogMapping) -> dict[str, Array]:
-    kind = rules.format or {".csv": "csv", ".jsonl": "jsonl", ".parquet": "parquet"}.get(path.suffix, "")
+    kind = _format_of(path, rules)
     texts = []
     if rules.events:
         texts = [rules.events]
@@ -130,13 +144,13 @@ def _columns(path: Path, rules: LogMapping) -> dict[str, Array]:
     if kind == "csv":
         return read_table(path, rules.delimiter, texts)
     if kind == "jsonl":
-        return _json_lines(path)
+        return _json_lines(path, rules)
     if kind == "parquet":
         return _parquet(path)
     raise TraceError(f"{path}: say what it is in the mapping: format = 'csv', 'jsonl' or 'parquet'")
 
 
-def _json_lines(path: Path) -> dict[str, Array]:
+def _json_lines(path: Path, rules: LogMapping) -> dict[str, Array]:
     """One JSON object a line, with the same keys in each."""
     rows: list[dict[str, Any]] = []
     for number, line in enumerate(path.read_bytes().split(b"\n"), 1):
@@ -153,12 +167,16 @@ def _json_lines(path: Path) -> dict[str, Array]:
     if not rows:
         raise TraceError(f"{path}: empty: no row in it")
     found: dict[str, Array] = {}
+    used = _used(rules)
     for name in rows[0]:
-        found[name] = _json_column(path, name, [row[name] for row in rows])
+        # What nobody asked for may be of any shape.
+        if rules.rest == "keep" or name in used:
+            found[name] = _json_column(path, name, [row[name] for row in rows], name == rules.events)
     return found
 
 
-def _json_column(path: Path, name: str, values: list[Any]) -> Array:
+def _json_column(path: Path, name: str, values: list[Any], lists: bool) -> Array:
+    """A key's values as a column; only events may be lists of names."""
     kinds = set(map(type, values))
     if kinds <= {int}:
         whole: Array = _checked(lambda: np.array(values, dtype=np.int64), f"{path}: key {name!r}")
@@ -167,12 +185,39 @@ def _json_column(path: Path, name: str, values: list[Any]) -> Array:
         return np.array([np.nan if value is None else value for value in values], dtype=np.float64)
     if kinds <= {bool}:
         return np.array(values)
-    if kinds <= {str, list}:
-        return np.array(
-            [value if isinstance(value, str) else ",".join(map(str, value)) for value in values], dtype=object
-        )
-    line = next(n for n, value in enumerate(values, 1) if type(value) is not type(values[0]))
-    raise TraceError(f"{path}, line {line}: key {name!r} is {values[line - 1]!r}, and was {values[0]!r} in line 1")
+    if kinds <= {str} or (lists and kinds <= {str, list, type(None)}):
+        return np.array([_event_names(value) for value in values], dtype=object)
+    for line, value in enumerate(values, 1):
+        if isinstance(value, dict | list):
+            kind = "an object" if isinstance(value, dict) else "a list"
+            raise TraceError(
+                f"{path}, line {line}: key {name!r} is {kind}, {_as_json(value)}, and a channel is a number, a flag or a "
+                "text; leave such keys out with rest = 'drop'"
+            )
+    first = next(one for one in values if one is not None)
+    line = next(n for n, value in enumerate(values, 1) if not _alike(value, first))
+    raise TraceError(
+        f"{path}, line {line}: key {name!r} is {_as_json(values[line - 1])}, and {_as_json(first)} in line "
+        f"{values.index(first) + 1}"
+    )
+
+
+def _alike(value: object, first: object) -> bool:
+    """Whether two values are of one kind: whole numbers are numbers."""
+    numbers = (int, float)
+    return type(value) is type(first) or (type(value) in numbers and type(first) in numbers)
+
+
+def _event_names(value: object) -> str:
+    if isinstance(value, list):
+        return ",".join(map(str, value))
+    return "" if value is None else str(value)
+
+
+def _as_json(value: object) -> str:
+    """A value as its file has it: null, and not None."""
+    text: str = msgspec.json.encode(value).decode()
+    return shortened(text)
 
 
 def _parquet(path: Path) -> dict[str, Array]:
@@ -213,17 +258,18 @@ def _used(rules: LogMapping) -> dict[str, str]:
 
 def _counted(path: Path, rules: LogMapping, table: Mapping[str, Array], rate: Rate | None) -> Rate | None:
     """Checks that the counting column goes up by one frame a row; the rate, inferred from times where none is given."""
+    column = rules.frame or rules.time
+    _check_counts(path, rules, column, table[column])
     if rules.frame:
-        frames = table[rules.frame]
-        _check_steps(path, rules.frame, frames, 1.0, 0.0)
+        _check_steps(path, rules, table[column], 1.0, 0.0)
         return rate
-    times = np.asarray(table[rules.time], dtype=np.float64) * float(UNITS[rules.time_unit])
+    times = np.asarray(table[column], dtype=np.float64) * float(UNITS[rules.time_unit])
     if len(times) < 2:
         return rate
     if rate is None:
         rate = _inferred(path, rules.time, times)
     step = float(1 / rate)
-    _check_steps(path, rules.time, times, step, step / 4)
+    _check_steps(path, rules, times, step, step / 4)
     return rate
 
 
@@ -240,9 +286,42 @@ def _inferred(path: Path, column: str, times: Array) -> Rate:
     return Rate(best)
 
 
-def _check_steps(path: Path, column: str, values: Array, step: float, slack: float) -> None:
-    if values.dtype.kind not in "iuf":
-        raise TraceError(f"{path}: column {column!r} counts, so it holds numbers, not {values[0]!r}")
+def _check_counts(path: Path, rules: LogMapping, column: str, values: Array) -> None:
+    """Raises TraceError with the first cell that is no finite number."""
+    if values.dtype.kind in "iu":
+        return
+    row = _first_that_is_no_number(values)
+    if row is not None:
+        raise TraceError(
+            f"{_line(path, rules, row)}: column {column!r} counts, so it holds numbers, not {_cell(values[row])}"
+        )
+
+
+def _first_that_is_no_number(values: Array) -> int | None:
+    """The row of the first cell that is no finite number; of a column of texts the first that does not read as one."""
+    for row, value in enumerate(values.tolist()):
+        try:
+            fits = not isinstance(value, bool) and np.isfinite(float(value))
+        except ValueError:
+            fits = False
+        if not fits:
+            return row
+    # Each reads as a number, and the column is text all the same: it stood in quotes.
+    if values.dtype.kind == "O":
+        return 0
+    return None
+
+
+def _cell(value: object) -> str:
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float) and np.isnan(value):
+        return "nothing"
+    return repr(value)
+
+
+def _check_steps(path: Path, rules: LogMapping, values: Array, step: float, slack: float) -> None:
+    column = rules.frame or rules.time
     steps = np.diff(values.astype(np.float64))
     if slack:
         wrong = ~(np.abs(steps - step) <= slack)
@@ -259,20 +338,20 @@ def _check_steps(path: Path, column: str, values: Array, step: float, slack: flo
     elif steps[row] > 1.5 * step:
         problem = "missing"
     raise TraceError(
-        f"{path}, row {row + 1} (line {row + 3} of a CSV): a frame is {problem}: column {column!r} {what} from {values[row]:g} "
+        f"{_line(path, rules, row + 1)}: a frame is {problem}: column {column!r} {what} from {values[row]:g} "
         f"to {values[row + 1]:g}, where each frame is {step:g}"
     )
 
 
 def _channels(
-    where: str, rules: LogMapping, table: Mapping[str, Array]
+    path: Path, where: str, rules: LogMapping, table: Mapping[str, Array]
 ) -> tuple[dict[str, Array], dict[str, tuple[str, ...]]]:
     given: dict[str, Array] = {}
     labels: dict[str, tuple[str, ...]] = {}
     for name, told in rules.channels.items():
         one = ColumnMapping(told) if isinstance(told, str) else told
         place = f"{where}: channels, {name!r}"
-        given[name] = _as_kind(place, one, table[one.column])
+        given[name] = _as_kind(place, one, table[one.column], partial(_line, path, rules))
         if one.labels:
             labels[name] = tuple(one.labels.values() if isinstance(one.labels, dict) else one.labels)
             unknown = next((v for v in given[name].tolist() if v not in labels[name]), None)
@@ -300,26 +379,38 @@ def _angles(rules: LogMapping) -> dict[str, float]:
     return found
 
 
-def _as_kind(place: str, one: ColumnMapping, values: Array) -> Array:
+def _as_kind(place: str, one: ColumnMapping, values: Array, line_of: Callable[[int], str]) -> Array:
+    told = place.rpartition(": ")[2]
     if isinstance(one.labels, dict) and one.labels:
         renamed = one.labels
         return np.array([renamed.get(text, text) for text in map(_label_text, values.tolist())], dtype=object)
     if one.kind == "label":
         return np.array([_label_text(value) for value in values.tolist()], dtype=object)
     if one.kind == "flag":
-        if values.dtype.kind == "O" or not bool(np.isin(values, (0, 1)).all()):
-            raise TraceError(f"{place}: column {one.column!r} is not all true and false, or 1 and 0")
+        wrong = ~np.isin(values, (0, 1))
+        if wrong.any():
+            row = int(wrong.argmax())
+            raise TraceError(
+                f"{line_of(row)}: column {one.column!r} is true and false, or 1 and 0, not {_cell(values[row])} ({told})"
+            )
         return values.astype(np.bool_)
     if one.kind not in ("", "number", "count"):
         raise TraceError(f"{place}: kind is number, count, flag or label, not {one.kind!r}")
     scaled = one.scale != 1.0 or one.offset != 0.0
     if (one.kind or scaled) and values.dtype.kind == "O":
-        raise TraceError(f"{place}: column {one.column!r} is text ({values[0]!r}), not numbers")
+        row = _first_that_is_no_number(values) or 0
+        raise TraceError(
+            f"{line_of(row)}: column {one.column!r} is text there, {_cell(values[row])}, and holds numbers ({told})"
+        )
     if scaled or one.kind == "number":
         return values.astype(np.float64) * one.scale + one.offset
     if one.kind == "count" and values.dtype.kind == "f":
-        if not bool((values == np.floor(values)).all()):
-            raise TraceError(f"{place}: column {one.column!r} holds fractions, so it is a number, not a count")
+        wrong = values != np.floor(values)
+        if wrong.any():
+            row = int(wrong.argmax())
+            raise TraceError(
+                f"{line_of(row)}: column {one.column!r} is {_cell(values[row])} there: a number, not a count ({told})"
+            )
         return values.astype(np.int64)
     return values
 
