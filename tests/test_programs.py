@@ -6,6 +6,7 @@ import socket
 import subprocess
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -163,16 +164,91 @@ def test_the_command_line_keeps_the_rows_of_a_program_that_dies(tmp_path):
     assert lt.load_trace(tmp_path / "t" / "dies.stopped.parquet").rows == 500
 
 
-def test_vet_says_line_by_line_what_holds():
+FIELDS = ("vy", "rest", "hop_held", "burst_held", "facing", "buffer", "oil", "rng", "frame", "lamp")
+PLANTED = [
+    *(f"save forgets {name}" for name in FIELDS),
+    *(f"reset leaves {name}" for name in ("rest", "hop_held", "rng", "buffer")),
+    *("load says frame 0", "load answers the old row", "load lets go of keys", "state in few digits"),
+    *("state by reference", "%.6g", "%f", "rate ignored", "rate of the first reset", "fraction read as 60000"),
+    *("hop never read", "walk as on or off", "walk without sign", "params ignored", "params left", "seeded by process"),
+    *("seeded by time", "NaN", "crash above 300", "first input of a batch", "events in the first frame"),
+    *("undeclared event", "dies early", "drifts in a long process"),
+]
+PLANTED_PROGRAM = [sys.executable, str(Path(__file__).parent / "planted_program.py")]
+
+
+def planted(fault):
+    found = lt.check_program([*PLANTED_PROGRAM, fault], within="60s")
+    return [(line.verdict, line.what) for line in found.lines if line.must and not line.holds]
+
+
+@pytest.mark.slow
+def test_check_program_finds_every_fault_that_adapters_have_and_blames_a_good_one_for_nothing():
+    good = lt.check_program(PLANTED_PROGRAM, within="60s")
+    assert good.passed and all(line.holds for line in good.lines), good
+    # Each waits for its own program most of the time.
+    with ThreadPoolExecutor(4) as pool:
+        found = dict(zip(PLANTED, pool.map(planted, PLANTED), strict=True))
+    assert len(PLANTED) == 38 and [fault for fault, lines in found.items() if not lines] == []
+    assert found["hop never read"] == [("untested", "action 'hop' changes rows")]
+    assert found["save forgets facing"][0][1].startswith("after a load the same inputs give the same rows")
+
+
+def test_check_program_tells_musts_from_advice_what_never_came_and_takes_a_script(tmp_path):
     held = lt.check_program([sys.executable, FAULTY])
-    fails = [finding.what for finding in held.lines if not finding.holds]
-    assert len(held.lines) == 14 and fails[0] == "no frames at all give empty columns"
-    assert "a method that does not exist is refused with -32601, and it goes on" in fails and len(fails) == 7
-    assert "had to be started again" in str(held)
+    fails = [line.what for line in held.lines if line.must and not line.holds]
+    assert fails == ["action 'hop' changes rows", "each rate that it accepts is its own"] and not held.passed
+    assert "a method that does not exist is refused with -32601, and it goes on" in str(held).partition("advice:")[2]
+    assert "these never do in any script: mood" in str(held) and "had to be started again" in str(held)
     done = CliRunner().invoke(main, ["check-program", "--json", sys.executable, FAULTY, "banner"])
     found = json.loads(done.stdout)
     assert done.exit_code == 1 and found["lines"][0]["section"] == "hello" and not found["passed"]
     assert CliRunner().invoke(main, ["check-program", "/nope/game"]).exit_code == 2
+    script = tmp_path / "own.csv"
+    lt.InputScript().hold("hop", 2, 300).to_csv(script)
+    done = CliRunner().invoke(main, ["check-program", "--inputs", str(script), *PLANTED_PROGRAM])
+    assert done.exit_code == 0 and "19 of 19 musts hold; 11 of 11 pieces of advice hold" in done.output
+    lt.InputScript().hold("hopp", 2, 300).to_csv(script)
+    done = CliRunner().invoke(main, ["check-program", "--inputs", str(script), *PLANTED_PROGRAM])
+    assert done.exit_code == 2 and "no action 'hopp'; did you mean 'hop'" in done.output
+    assert CliRunner().invoke(main, ["check-program", "--inputs", "nope.csv", "game"]).exit_code == 2
+
+
+def test_params_are_announced_checked_and_read_by_claims():
+    made = lt.Scenario(lt.Program(PLANTED_PROGRAM), frames=20, inputs=lt.InputScript().hold("walk", 1, 20))
+    trace = lt.record(made.changed(params={"speed": 240}))
+    assert trace.header.settings == {"speed": 240, "oil": 7}
+    assert lt.check(trace, [lt.claim("c", "always(abs(vx) <= param('speed'))")]).passed
+    for params, said in (
+        ({"sped": 3}, "no param 'sped'; did you mean 'speed'"),
+        ({"speed": 900}, "param 'speed' is 900, and the program takes 10..400"),
+        ({"oil": "much"}, "param 'oil' is 'much', where the program has 7"),
+    ):
+        with pytest.raises(lt.LarkTallyError, match=said):
+            lt.record(made.changed(params=params))
+    with pytest.raises(lt.LarkTallyError, match="it announces none"):
+        lt.record(lt.Scenario(program(), frames=3, params={"speed": 3}))
+    ignored = lt.Scenario(lt.Program([*PLANTED_PROGRAM, "params ignored"]), frames=20)
+    told = str(lt.vary(ignored, {"speed": [60, 120, 240]}))
+    assert "speed changed no row of any run: is it read?" in told
+    assert "changed no row" not in str(lt.vary(made, {"speed": [60, 120]}))
+
+
+def test_an_event_that_was_not_announced_is_the_programs_fault():
+    undeclared = lt.Scenario(
+        lt.Program([*PLANTED_PROGRAM, "undeclared event"]), frames=20, inputs=lt.InputScript().press("burst", 7)
+    )
+    with pytest.raises(
+        lt.SubjectFailed, match="no event 'undeclared'. There are: 'hop', 'used' announced by hello .in frame 7"
+    ):
+        lt.record(undeclared)
+
+
+def test_the_frame_that_load_answers_is_checked():
+    for fault, said in (("load says frame 0", "it stands at frame 0, and the state is of frame 10"),):
+        wrong = lt.Scenario(lt.Program([*PLANTED_PROGRAM, fault]), frames=30)
+        with pytest.raises(lt.SubjectFailed, match=said):
+            lt.audit(wrong, rows=[10], frames=5, fresh=False)
 
 
 @pytest.fixture(scope="session")

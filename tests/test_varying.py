@@ -193,3 +193,19 @@ def test_random_scripts_look_for_a_breach_and_the_same_call_finds_the_same(leap,
     assert lt.InputScript.from_csv(script).spans[0].action == "hop"
     plain = json.loads(call("shrink", leap_file, "--json").output)
     assert plain["claim"]["verdict"] == "broken" and plain["code"].startswith("lt.InputScript().press('hop', 1)")
+
+
+def test_a_claim_that_does_not_fit_a_rate_names_the_rate_and_a_param_without_effect_is_told():
+    def can(setup):
+        sim = lt.Sim(setup)
+        sim.interval("drip", setup.duration("every", "0.5s"))
+        setup.param("colour", 3)
+        return sim
+
+    claims = [lt.claim("drips", "spaced(event('due'), at_most='0.55s')")]
+    one = lt.Scenario(can, frames="2s", claims=claims)
+    with pytest.raises(lt.LarkTallyError, match="rate=30: .*'0.55s' is 16.5 frames at 30"):
+        lt.vary(one, rates=[60, 30])
+    found = lt.vary(one.changed(claims=()), {"every": ["0.5s", "1s"], "colour": [1, 2]})
+    assert found.without_effect() == ["colour"] and found.plain()["without_effect"] == ["colour"]
+    assert str(found).endswith("colour changed no row of any run: is it read?")

@@ -111,7 +111,7 @@ def test_rows_columns_and_events_are_checked_where_they_come_in():
     able = handshake_of(HELLO)
     assert row_of({"row": {"y": "-inf", "s": "a"}}, able) == (float("-inf"), "a")
     assert columns_of({"columns": {"y": [1, "nan"], "s": ["a", "a"]}}, able, 2)[1] == ["a", "a"]
-    assert [(f, e.name, e.source, e.data) for f, e in events_of({"events": [[3, "x"], [4, "y", "w", {"n": 1}]]}, 3, 4)] == [
+    assert [(f, e.name, e.source, e.data) for f, e in events_of({"events": [[3, "x"], [4, "y", "w", {"n": 1}]]}, ("x", "y"), 3, 4)] == [
         (3, "x", "", {}), (4, "y", "w", {"n": 1}),
     ]  # fmt: skip
     for call, said in (
@@ -119,10 +119,10 @@ def test_rows_columns_and_events_are_checked_where_they_come_in():
         (lambda: row_of({"row": [1]}, able), "'row' is an object"),
         (lambda: columns_of({"columns": {"y": [1], "s": ["a"], "z": [1]}}, able, 1), "no channel 'z'"),
         (lambda: columns_of({"columns": {"y": [1], "s": 3}}, able, 1), "not 3"),
-        (lambda: events_of({"events": [[5, "x"]]}, 3, 4), "not in order within 3..4"),
-        (lambda: events_of({"events": [[4, "x"], [3, "y"]]}, 3, 4), "not in order"),
-        (lambda: events_of({"events": [["x"]]}, 3, 4), "an event is"),
-        (lambda: events_of({"events": [[3, "x", "", 4]]}, 3, 4), "an event is"),
+        (lambda: events_of({"events": [[5, "x"]]}, ("x", "y"), 3, 4), "not in order within 3..4"),
+        (lambda: events_of({"events": [[4, "x"], [3, "y"]]}, ("x", "y"), 3, 4), "not in order"),
+        (lambda: events_of({"events": [["x"]]}, ("x", "y"), 3, 4), "an event is"),
+        (lambda: events_of({"events": [[3, "x", "", 4]]}, ("x", "y"), 3, 4), "an event is"),
     ):
         with pytest.raises(ProtocolError, match=re.escape(said)):
             call()
@@ -138,7 +138,7 @@ def test_every_message_on_the_programs_page_is_what_the_library_sends_and_takes(
     assert row_of(results["reset"], able) == (16, "standing") and able.saves and able.actions[1].analog
     step = sent[2]["params"]
     assert columns_of(results["step"], able, step["frames"])[0] == [16, 21.75, 27.25]
-    assert events_of(results["step"], 1, 3)[0][1].data == {"speed": 360}
+    assert events_of(results["step"], able.events, 1, 3)[0][1].data == {"speed": 360}
     assert set(step["inputs"]) == {action.name for action in able.actions}
     assert row_of(results["load"], able) == (27.25, "airborne") and taken[-1]["error"]["data"] == {"frame": 2}
 

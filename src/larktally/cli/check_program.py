@@ -15,17 +15,37 @@ from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
 @click.option("--over", default="stdio", show_default=True, help="How it is spoken to: stdio, tcp:PORT or listen.")
 @click.option("--rate", help="Frames per second to run it at. [default: the first that it accepts]")
 @click.option("--within", default="5s", show_default=True, help="How long each message may take.")
+@click.option(
+    "--inputs",
+    "script",
+    type=click.Path(path_type=Path),
+    metavar="FILE.csv",
+    help="A script of your own that is played too: action, start, frames, value.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print the findings as JSON.")
 @report_errors
 def command(
-    words: tuple[str, ...], folder: Path | None, over: str, rate: str | None, within: str, as_json: bool
+    words: tuple[str, ...],
+    folder: Path | None,
+    over: str,
+    rate: str | None,
+    within: str,
+    script: Path | None,
+    as_json: bool,
 ) -> None:
-    """Vet a program: speak every method to it, send what a careless caller would, run the same inputs twice and after a
-    load, and report line by line what holds. Options of this command come before COMMAND.
+    """Check a program: use each of its actions alone and all together, in short and long messages, again after all that may
+    have left something behind, from saved states, in other processes, at other rates and with other params; send what a
+    careless caller would; and say line by line what holds and what was never exercised. Exit status 1 where a must
+    fails or is untested. Options of this command come before COMMAND.
     """
     from larktally.subjects.programs.check import check_program
 
-    found = check_program(words, folder=folder, over=over, rate=rate, within=within)
+    inputs = None
+    if script is not None:
+        from larktally.inputs.script import InputScript
+
+        inputs = InputScript.from_csv(script)
+    found = check_program(words, folder=folder, over=over, rate=rate, within=within, inputs=inputs)
     show(found, as_json)
     if not found.passed:
         exit_with(NOT_KEPT)

@@ -164,7 +164,10 @@ class InputScript:
     @classmethod
     def from_csv(cls, path: str | Path) -> InputScript:
         """Reads what to_csv wrote; raises InputError naming the file and line of what does not fit."""
-        text = Path(path).read_text(encoding="utf-8")
+        try:
+            text = Path(path).read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputError(f"{path}: cannot be read as an input script: {error}") from None
         lines = list(csv.reader(io.StringIO(text)))
         if not lines or lines[0] != CSV_COLUMNS:
             raise InputError(f"{path}, line 1: an input script has the columns action,start,frames,value")

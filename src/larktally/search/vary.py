@@ -17,6 +17,7 @@ from larktally.report import Block, Line, Report, Table, Tone
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import shown_value
+from larktally.traces.digest import rows_digest
 
 __all__ = ["Variant", "Varied", "vary"]
 
@@ -28,7 +29,8 @@ MOST_RUNS = 100_000
 class Variant:
     """One run of many: the values that it was run with, what each measure came to, and the verdicts.
 
-    `failed` is the message of a subject that failed; then there are no measures and no tally. `scenario` makes the run again.
+    `failed` is the message of a subject that failed; then there are no measures and no tally. `scenario` makes the run again;
+    runs with the same rows have the same `rows_digest`.
     """
 
     values: Mapping[str, Any]
@@ -36,6 +38,7 @@ class Variant:
     measures: Mapping[str, float]
     tally: Tally | None
     failed: str = ""
+    rows_digest: str = ""
 
     @property
     def kept(self) -> bool:
@@ -117,6 +120,22 @@ class Varied(Sequence[Variant]):
                 found[result.name] = [(group[0][0], group[-1][0], group[0][1]) for group in groups]
         return found
 
+    def without_effect(self) -> list[str]:
+        """The params that changed no row of any run, whatever the other values were."""
+        names = []
+        if self._runs and not any(run.failed for run in self._runs):
+            names = [name for name in self._runs[0].values if name not in ("rate", "seed", "inputs")]
+        return [name for name in names if self._changes_nothing(name)]
+
+    def _changes_nothing(self, name: str) -> bool:
+        digests: dict[str, set[str]] = {}
+        tried: dict[str, int] = {}
+        for run in self._runs:
+            others = repr([value for one, value in run.values.items() if one != name])
+            digests.setdefault(others, set()).add(run.rows_digest)
+            tried[others] = tried.get(others, 0) + 1
+        return all(len(found) == 1 for found in digests.values()) and max(tried.values()) > 1
+
     def table(self) -> list[list[str]]:
         """Heading and a line for each run: what it was run with, its measures, what came of its claims."""
         if not self._runs:
@@ -132,19 +151,25 @@ class Varied(Sequence[Variant]):
 
     def summary(self) -> list[str]:
         """How many runs kept every claim, and where each claim turns."""
+        unread = [f"{name} changed no row of any run: is it read?" for name in self.without_effect()]
         if not any(run.tally or run.failed for run in self._runs):
-            return [f"{len(self)} runs; no claims in this scenario, so nothing was checked"]
+            return [f"{len(self)} runs; no claims in this scenario, so nothing was checked", *unread]
         lines = [f"{len(self.kept)} of {len(self)} runs kept every claim"]
         for name, groups in self.turns().items():
             spans = ", ".join(
                 f"{verdict} {first if first == last else f'{first}..{last}'}" for first, last, verdict in groups
             )
             lines.append(f"  {name}: {spans}")
-        return lines
+        return [*lines, *unread]
 
     def plain(self) -> dict[str, Any]:
         """All runs as plain data, for JSON."""
-        return {"passed": self.passed, "runs": [run.plain() for run in self._runs], "turns": self.turns()}
+        return {
+            "passed": self.passed,
+            "runs": [run.plain() for run in self._runs],
+            "turns": self.turns(),
+            "without_effect": self.without_effect(),
+        }
 
     def __len__(self) -> int:
         return len(self._runs)
@@ -245,15 +270,15 @@ def _changed(scenario: Scenario, values: Mapping[str, Any], scripts: Mapping[str
 def _run(scenario: Scenario, values: Mapping[str, Any], measures: Sequence[str]) -> Variant:
     try:
         trace = record(scenario)
+        # Inside, since a claim may fit one rate and not another: "0.1s" is no whole number of frames at all of them.
+        tally = check(trace, scenario.claims) if scenario.claims else None
+        read = {that: measure(trace, that) for that in measures}
     except SubjectFailed as failure:
         return Variant(values, scenario, {}, None, str(failure))
     except LarkTallyError as error:
         tried = ", ".join(f"{name}={_shown(value)}" for name, value in values.items())
         raise LarkTallyError(f"{tried}: {error}").with_traceback(error.__traceback__) from None
-    tally = None
-    if scenario.claims:
-        tally = check(trace, scenario.claims)
-    return Variant(values, scenario, {that: measure(trace, that) for that in measures}, tally)
+    return Variant(values, scenario, read, tally, rows_digest=rows_digest(trace))
 
 
 def _shown(value: Any) -> str:

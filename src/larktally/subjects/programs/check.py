@@ -1,83 +1,41 @@
-"""Checking a program: whether it is a good subject, line by line, with what a careless caller would send."""
+"""Checking a program: what is looked at, in which order, and when each line holds."""
 
 from __future__ import annotations
 
-import random
+import itertools
+import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
 
-import msgspec
-
 from larktally.errors import SubjectFailed
-from larktally.report import Block, Line, Report, Tone
-from larktally.setup import Setup
+from larktally.inputs.actions import Actions
+from larktally.inputs.script import InputScript
+from larktally.inputs.view import InputFeed
+from larktally.subjects.programs.careless import careless_lines, check_refusal
+from larktally.subjects.programs.exercise import Exercise, Inputs, Run, difference, scripts_for
+from larktally.subjects.programs.handshake import Param
 from larktally.subjects.programs.program import Program
-from larktally.subjects.programs.rpc import ProtocolError, RpcError, shown
+from larktally.subjects.programs.program_check import CheckedLine, ProgramCheck, Verdict
+from larktally.subjects.programs.rpc import ProtocolError, RpcError
 from larktally.subjects.programs.wire import WireError
-from larktally.timing import Duration, as_rate
+from larktally.textfmt import plural
+from larktally.timing import Duration, Rate, as_rate
 
 __all__ = ["CheckedLine", "ProgramCheck", "check_program"]
 
-# Long enough for a hop and a fall, short enough to be played ten times over.
+# Long enough for a hop and a fall, short enough to be played many times over.
 FRAMES = 240
-_REFUSALS = {-32700: "not JSON", -32600: "no request", -32601: "no such method", -32602: "params that do not fit"}
-
-
-@dataclass(frozen=True, slots=True)
-class CheckedLine:
-    """One line of a check: what was looked at, whether it holds, what was found, and where the page says so."""
-
-    what: str
-    holds: bool
-    found: str
-    section: str
-
-
-@dataclass(frozen=True, slots=True)
-class ProgramCheck:
-    """What a check of a program found; `passed` where everything holds. `name` is what the program calls itself."""
-
-    name: str
-    lines: tuple[CheckedLine, ...]
-
-    @property
-    def passed(self) -> bool:
-        """Whether every line holds."""
-        return all(line.holds for line in self.lines)
-
-    def report(self) -> Report:
-        """A line for each thing that was looked at; what fails with what was found and where the page says so."""
-        blocks: list[Block] = []
-        for line in self.lines:
-            if line.holds and line.found:
-                found = f": {line.found}"
-            else:
-                found = ""
-            tone: Tone = "bad"
-            if line.holds:
-                tone = "good"
-            blocks.append(Line(f"{'holds' if line.holds else 'FAILS'}  {line.what}{found}", tone=tone))
-            if not line.holds:
-                for text in line.found.splitlines():
-                    blocks.append(Line(f"       {text}"))
-                blocks.append(Line(f"       docs/programs.md, {line.section!r}", tone="quiet"))
-        held = sum(line.holds for line in self.lines)
-        sum_tone: Tone = "bad"
-        if self.passed:
-            sum_tone = "good"
-        blocks += [Line(""), Line(f"{self.name}: {held} of {len(self.lines)} lines hold", tone=sum_tone)]
-        return Report.of(blocks)
-
-    def plain(self) -> dict[str, Any]:
-        """The check as plain data, for JSON."""
-        lines = [{"what": f.what, "holds": f.holds, "found": f.found, "section": f.section} for f in self.lines]
-        return {"name": self.name, "passed": self.passed, "lines": lines}
-
-    def __str__(self) -> str:
-        return self.report().text()
+# Some games hold so many frames in a buffer and no more; the library itself asks for 256.
+LONG = 2000
+BATCH = 256
+# Rows from which a state is saved, and how long it is run on from each.
+SAVED_AT = (1, 13, 40, 77, 121, 180)
+RUN_ON = 40
+# A game may well go another way at another rate, though hardly fifty times as far.
+FARTHEST_APART = 50
+_OWN_SCRIPT = "A script of your own: --inputs FILE.csv"
 
 
 def check_program(
@@ -87,27 +45,45 @@ def check_program(
     over: str = "stdio",
     rate: str | int | None = None,
     within: Duration = "5s",
+    inputs: InputScript | None = None,
 ) -> ProgramCheck:
-    """Speaks every method to a program, sends what a careless caller would, and runs the same inputs twice and after a
-    load. Raises LarkTallyError where it cannot be started at all."""
-    program = Program(command, folder=folder, over=over, start_within=within, step_within=within, end_within=within)
-    check = _Check(program, rate)
+    """Speaks every method to a program: each action alone and together, in short and long batches, again after all that may
+    have left something behind, from saved states, in two processes, at other rates and with other params.
+
+    `inputs` is a script of the caller's own, for what no press by chance reaches.
+    Raises LarkTallyError where it cannot be started at all, or for an action that it does not take.
+    """
+
+    def started() -> Program:
+        return Program(command, folder=folder, over=over, start_within=within, step_within=within, end_within=within)
+
+    check = _Check(started, rate, inputs, alone=command is None)
     try:
         check.run()
     finally:
-        program.stop()
+        for program in check.programs:
+            program.stop()
     return ProgramCheck(check.name, tuple(check.lines))
+
+
+class _Untested(Exception):
+    """Nothing happened that could have made a line fail; its text says what was missing."""
 
 
 class _Check:
     """One check going on."""
 
-    def __init__(self, program: Program, rate: str | int | None) -> None:
-        self.program, self._rate = program, rate
-        self.name = program.name
+    def __init__(
+        self, start: Callable[[], Program], rate: str | int | None, script: InputScript | None, alone: bool
+    ) -> None:
+        self._start, self._wanted_rate, self._script, self._alone = start, rate, script, alone
+        self.program = start()
+        self.programs = [self.program]
+        self.exercise = Exercise(self.program)
+        self.name = self.program.name
         self.lines: list[CheckedLine] = []
-        self._inputs: dict[str, list[float]] = {}
-        self._first: Any = None
+        self._scripts: dict[str, Inputs] = {}
+        self._runs: dict[str, Run] = {}
         self._restarted = False
 
     def run(self) -> None:
@@ -116,177 +92,379 @@ class _Check:
             return
         if not self._look("reset gives row 0, with every channel", "reset", self._reset):
             return
-        if not self._look(f"{FRAMES} frames in one message", "step", self._many):
+        if not self._look("each action alone, all together, and none, in one message each", "step", self._first_runs):
             return
-        self._look("the same inputs give the same rows again", "Determinism", self._again)
-        self._look("frame by frame they give the same rows", "step", self._one_by_one)
-        self._look("no frames at all give empty columns", "step", self._none)
-        if self.program.handshake.saves:
-            self._look("after a load the same inputs give the same rows", "save and load", self._after_load)
-        for what, line, code in self._careless():
-            self._look(f"{what} is refused with {code}, and it goes on", "Errors", partial(self._refuses, line, code))
-        self._look("after all that it still resets and gives the same rows", "Errors", self._still)
-        self._look("it ends when it is asked to, with exit status 0", "end", self._end)
+        look = self._look
+        look("it is alive to the end of a script", "step", self._stays_alive)
+        for action in self.program.actions:
+            look(f"action {action.name!r} changes rows", "step", partial(self._action_counts, action.name))
+            if action.analog:
+                look(f"analog action {action.name!r} counts by how much", "step", partial(self._analog, action.name))
+        look("the same inputs give the same rows again", "Determinism", self._again)
+        look("reset forgets all that was before, whatever was held", "reset", self._forgets)
+        look("batches of 1, 2, 7 and 64 frames give the same rows", "step", self._batches)
+        look(f"so does one message of {LONG} frames", "step", self._long)
+        look("another process gives the same rows", "Determinism", self._another_process)
+        if self.program.saves:
+            look("after a load the same inputs give the same rows, whatever was before", "save and load", self._loads)
+            look("so they do in a process that never ran", "save and load", self._loads_elsewhere)
+        look("each rate that it accepts is its own", "hello", self._rates)
+        for param in self.program.params:
+            look(f"param {param.name!r} changes rows", "hello", partial(self._param, param))
+        look("numbers are written with all their digits", "Messages", self._digits)
+        self._advice()
 
-    def _look(self, what: str, section: str, look: Callable[[], str]) -> bool:
+    def _advice(self) -> None:
+        look = partial(self._look, must=False)
+        look("every channel moves", "step", self._channels_move)
+        look("every event comes", "hello", self._events_come)
+        look("another seed gives other rows", "Determinism", self._seed)
+        look("no frames at all give empty columns", "step", self._none)
+        for careless in careless_lines(self._names()):
+            what = f"{careless.what} is refused with {careless.code}, and it goes on"
+            look(what, "Errors", partial(check_refusal, self.program, careless))
+        look("after all that it still resets and gives the same rows", "Errors", self._still)
+        look("it ends when it is asked to, with exit status 0", "end", self._end)
+
+    def _look(self, what: str, section: str, look: Callable[[], str], must: bool = True) -> bool:
+        verdict: Verdict = "holds"
         try:
-            found, holds = look(), True
+            found = look()
+        except _Untested as missing:
+            verdict, found = "untested", str(missing)
         except (ProtocolError, RpcError, WireError, SubjectFailed) as error:
-            found, holds = str(error), False
+            verdict, found = "fails", str(error)
             # A program that a careless line has ended is not one that goes on.
             self._restarted = not self.program.alive or self._restarted
             if not self.program.alive:
                 self.program.stop()
-        self.lines.append(CheckedLine(what, holds, found, section))
-        return holds
+        self.lines.append(CheckedLine(what, verdict, found, section, must))
+        return verdict != "fails"
+
+    def _names(self) -> list[str]:
+        return [action.name for action in self.program.actions]
+
+    def _rate(self) -> Rate:
+        rates = self.program.handshake.rates
+        return as_rate(self._wanted_rate or (rates[0] if rates else 60))
+
+    def _play(self, inputs: Inputs, batch: int = BATCH, **setup: Any) -> Run:
+        """A whole script from row 0."""
+        self.exercise.reset(setup.pop("rate", self._rate()), **setup)
+        frames = len(next(iter(inputs.values()), [0.0] * FRAMES))
+        return self.exercise.run(inputs, 1, frames + 1, batch)
+
+    def _busiest(self) -> str:
+        """The name of the script in which most rows differ from the ones before."""
+        own = "your script"
+        if own in self._runs:
+            return own
+        return max(self._runs, key=lambda name: (self._runs[name].last_move(), _changes(self._runs[name])))
+
+    def _same(self, one: Run, other: Run, when: str = "") -> None:
+        found = difference(self.program.channels, one, other)
+        if found:
+            raise ProtocolError(f"{found}{f' ({when})' if when else ''}")
 
     def _hello(self) -> str:
         able = self.program.handshake
         self.name = f"{able.name} {able.version}".strip()
-        # The same presses for everyone: two people who check one program see the same lines.
-        draw = random.Random(1)
-        self._inputs = {action.name: _some_inputs(draw, action.analog) for action in able.actions}
+        self._scripts = scripts_for(able.actions, FRAMES)
+        if self._script is not None:
+            self._scripts["your script"] = self._as_columns(self._script)
+        saves = "does not save"
         if able.saves:
             saves = "saves"
-        else:
-            saves = "does not save"
-        return f"{self.name}, {len(able.channels)} channels, {len(able.actions)} actions, {len(able.events)} events, {saves}"
+        params = f", {plural(len(able.params), 'param')}" if able.params else ""
+        return (
+            f"{self.name}, {plural(len(able.channels), 'channel')}, {plural(len(able.actions), 'action')}, "
+            f"{plural(len(able.events), 'event')}{params}, {saves}"
+        )
 
-    def _setup(self) -> Setup:
-        rates = self.program.handshake.rates
-        return Setup(as_rate(self._rate or (rates[0] if rates else 60)), seed=7)
+    def _as_columns(self, script: InputScript) -> Inputs:
+        """A script as a value for each frame, some frames longer than it holds anything."""
+        feed = InputFeed(script, Actions(self.program.actions), self._rate())
+        found: dict[str, list[float]] = {name: [] for name in self._names()}
+        for frame in range(1, script.last_frame + RUN_ON + 1):
+            feed.advance(frame)
+            for name, values in found.items():
+                values.append(feed.view.value_by[name])
+        return found
 
     def _reset(self) -> str:
-        self.program.reset(self._setup())
+        self.exercise.reset(self._rate())
         return ", ".join(f"{name} = {value!r}" for name, value in list(self.program.observe().items())[:4])
 
-    def _run(self, first: int = 1) -> Any:
-        part = {}
-        for name, values in self._inputs.items():
-            part[name] = values[first - 1 :]
-        columns, emitted, failed = self.program.step_many(first, FRAMES - first + 1, part)
-        if failed is not None:
-            raise failed
-        self._check_kinds(columns)
-        return [list(map(repr, column)) for column in columns], [(frame, repr(event)) for frame, event in emitted]
+    def _first_runs(self) -> str:
+        for name, inputs in self._scripts.items():
+            self._runs[name] = self._play(inputs, batch=len(next(iter(inputs.values()), [])) or FRAMES)
+        moved = len(self._moving())
+        events = sum(len(run.events) for run in self._runs.values())
+        return f"{moved} of {len(self.program.channels)} channels move, {plural(events, 'event')}"
 
-    def _many(self) -> str:
-        self._first = self._run()
-        moved = sum(len(set(column)) > 1 for column in self._first[0])
-        return f"{moved} of {len(self._first[0])} channels move, {len(self._first[1])} events"
+    def _stays_alive(self) -> str:
+        run = self._runs[self._busiest()]
+        last = run.last_move()
+        if last < run.frames // 2:
+            raise _Untested(
+                f"nothing moves after frame {last} of {run.frames} in any script, so that nothing after it was looked at; "
+                f"what keeps it going? {_OWN_SCRIPT}"
+            )
+        return ""
+
+    def _moving(self) -> set[str]:
+        moving = set()
+        for run in self._runs.values():
+            for channel, column in zip(self.program.channels, run.columns, strict=True):
+                if len(set(map(repr, column))) > 1:
+                    moving.add(channel.name)
+        return moving
+
+    def _action_counts(self, action: str) -> str:
+        if difference(self.program.channels, self._runs["no action"], self._runs[f"{action} alone"]):
+            return ""
+        for name in ("all, sparsely", "your script"):
+            if name in self._scripts:
+                without = self._play({**self._scripts[name], action: [0.0] * self._runs[name].frames})
+                if difference(self.program.channels, self._runs[name], without):
+                    return ""
+        raise _Untested(f"no row changes with it, alone or beside the others: is it read? {_OWN_SCRIPT}")
+
+    def _analog(self, action: str) -> str:
+        names = self._scripts["no action"]
+        runs = {}
+        for value in (1.0, 0.6, 0.3, -1.0, 0.0):
+            runs[value] = self._play({**names, action: [value] * FRAMES})
+        if not difference(self.program.channels, runs[1.0], runs[0.0]):
+            raise _Untested("held from the first frame it changes no row")
+        for one, other in ((1.0, 0.6), (0.3, 0.0), (1.0, -1.0)):
+            if not difference(self.program.channels, runs[one], runs[other]):
+                raise ProtocolError(f"{one:g} and {other:g} give the same rows: it is read as on or off")
+        return ""
 
     def _again(self) -> str:
-        self.program.reset(self._setup())
-        self._compare(self._run(), 1)
+        self._must_move(self._runs[self._busiest()])
+        for name, inputs in self._scripts.items():
+            self._same(self._runs[name], self._play(inputs), name)
+        return ""
+
+    def _must_move(self, run: Run) -> None:
+        if run.last_move() == run.first:
+            raise _Untested("nothing moves in any script, so that whatever it does would be the same")
+
+    def _forgets(self) -> str:
+        self._must_move(self._runs[self._busiest()])
+        held = {name: [1.0] * FRAMES for name in self._names()}
+        for name, inputs in self._scripts.items():
+            for before, frames in ((held, 5), (self._scripts["all, densely"], 61), (held, 130)):
+                self.exercise.reset(self._rate(), seed=11)
+                # All are held in the frame before the reset: a press at once after it is a press.
+                self.exercise.run(before, 1, frames, BATCH)
+                self.exercise.run(held, frames, frames + 1, BATCH)
+                self._same(self._runs[name], self._play(inputs), f"{name}, after {frames} frames of another run")
+        return ""
+
+    def _batches(self) -> str:
+        name = self._busiest()
+        self._must_move(self._runs[name])
+        for batch in (1, 2, 7, 64):
+            self._same(self._runs[name], self._play(self._scripts[name], batch), f"{batch} at a time")
+        return ""
+
+    def _long(self) -> str:
+        inputs = scripts_for(self.program.actions, LONG)["all, sparsely"]
+        whole = self._play(inputs, batch=LONG)
+        self._same(whole, self._play(inputs), f"{BATCH} at a time")
+        return ""
+
+    def _another_process(self) -> str:
+        if self._alone:
+            raise _Untested("it runs already and is the only one")
+        other = self._fresh()
+        for name, inputs in self._scripts.items():
+            other.reset(self._rate())
+            self._same(self._runs[name], other.run(inputs, 1, self._runs[name].frames + 1, BATCH), name)
+        return ""
+
+    def _fresh(self) -> Exercise:
+        """A process of its own that has done nothing yet."""
+        self.programs.append(self._start())
+        return Exercise(self.programs[-1])
+
+    def _loads(self) -> str:
+        moved, size = 0, 0
+        held = {name: [1.0] * FRAMES for name in self._names()}
+        for name, at in self._places_to_save(3):
+            inputs, whole = self._scripts[name], self._runs[name]
+            state, row = self._saved_at(inputs, at)
+            size = max(size, len(state))
+            # On as before; then all held, which no run had: what `load` forgets is what the run before left.
+            stop = min(at + 1 + RUN_ON, whole.frames + 1)
+            control = self.exercise.run(held, at + 1, stop, BATCH)
+            for before in ("the run going on", "a reset", "another run"):
+                self._disturb(before)
+                self._load(self.exercise, state, at, row)
+                on = self.exercise.run(inputs, at + 1, stop, BATCH)
+                self._same(whole.since(at + 1, stop), on, f"{name}: saved in frame {at}, loaded after {before}")
+                self._disturb(before)
+                self._load(self.exercise, state, at, row)
+                again = self.exercise.run(held, at + 1, stop, BATCH)
+                self._same(control, again, f"{name}: saved in frame {at}, all held from there, after {before}")
+                moved += on.last_move() > on.first
+        if not moved:
+            raise _Untested("nothing moves after a load in any script, so that a state that forgot all would do")
+        return f"states of up to {size} bytes, {moved} times"
+
+    def _places_to_save(self, scripts: int) -> list[tuple[str, int]]:
+        """Frames of the busiest scripts, of which some rows are left to run on."""
+        busiest = sorted(self._runs, key=lambda name: (name != self._busiest(), -_changes(self._runs[name])))
+        return [(name, at) for name in busiest[:scripts] for at in SAVED_AT if at + 2 <= self._runs[name].frames]
+
+    def _saved_at(self, inputs: Inputs, at: int) -> tuple[bytes, tuple[Any, ...]]:
+        """A state saved in a frame of a script, and the row that stood there."""
+        self.exercise.reset(self._rate())
+        self.exercise.run(inputs, 1, at + 1, BATCH)
+        return self.program.save(), self.program.row()
+
+    def _disturb(self, before: str) -> None:
+        """Leads it somewhere else, and leaves all that a press can leave: a key held, a press remembered."""
+        if before == "a reset":
+            self.exercise.reset(self._rate(), seed=23)
+        elif before == "another run":
+            self.exercise.reset(self._rate(), seed=5)
+            self.exercise.run(self._scripts["all, densely"], 1, 1 + RUN_ON, BATCH)
+        else:
+            self._go_on(self._scripts["all, sparsely"], RUN_ON)
+        self._go_on({name: [0.0, 1.0] for name in self._names()}, 2)
+
+    def _go_on(self, inputs: Inputs, frames: int) -> None:
+        """Some frames on from where it stands, whichever frame that is."""
+        first = self.program.frame + 1
+        shifted = {}
+        for name, values in inputs.items():
+            shifted[name] = [0.0] * (first - 1) + list(values)
+        self.exercise.run(shifted, first, first + frames, BATCH)
+
+    def _load(self, exercise: Exercise, state: bytes, frame: int, row: tuple[Any, ...]) -> None:
+        exercise.program.load(state)
+        if exercise.program.frame != frame:
+            raise ProtocolError(f"load says frame {exercise.program.frame}, and the state is of frame {frame}")
+        if list(map(repr, exercise.program.row())) != list(map(repr, row)):
+            raise ProtocolError(f"load answers the row {exercise.program.row()}, which was {row} where it was saved")
+
+    def _loads_elsewhere(self) -> str:
+        if self._alone:
+            raise _Untested("it runs already and is the only one")
+        name = self._busiest()
+        whole = self._runs[name]
+        self._must_move(whole)
+        for _, at in self._places_to_save(1):
+            state, row = self._saved_at(self._scripts[name], at)
+            other = self._fresh()
+            other.reset(self._rate(), seed=31)
+            self._load(other, state, at, row)
+            on = other.run(self._scripts[name], at + 1, whole.frames + 1, BATCH)
+            other.program.stop()
+            self._same(whole.since(at + 1), on, f"{name}: saved in frame {at}")
+        return ""
+
+    def _rates(self) -> str:
+        accepted = self.program.handshake.rates
+        rates = [as_rate(rate) for rate in accepted or ("30", "60", "60000/1001")]
+        if len(rates) == 1:
+            return f"{rates[0]}, and no other"
+        name = self._busiest()
+        self._must_move(self._runs[name])
+        runs = {rate: self._play(self._scripts[name], rate=rate) for rate in rates}
+        first = rates[0]
+        if all(not difference(self.program.channels, runs[first], runs[rate]) for rate in rates[1:]):
+            raise ProtocolError(
+                f"the rows are the same at {', '.join(map(str, rates))}: the rate changes nothing; announce the one that it "
+                "runs at"
+            )
+        for rate in rates[1:]:
+            self._as_far_in_a_second(first, runs[first], rate, runs[rate])
+        return ", ".join(map(str, rates))
+
+    def _as_far_in_a_second(self, first: Rate, run: Run, rate: Rate, other: Run) -> None:
+        """A rate that is read as another, 60000/1001 as 60000, takes things a thousandth of their way."""
+        for channel, mine, theirs in zip(self.program.channels, run.columns, other.columns, strict=True):
+            if channel.kind != "number":
+                continue
+            ways = _way(mine) * float(first), _way(theirs) * float(rate)
+            if 0 < min(ways) * FARTHEST_APART < max(ways):
+                raise ProtocolError(
+                    f"channel {channel.name!r} goes {ways[1]:.3g} in a second at {rate} frames/s, and {ways[0]:.3g} at {first}: "
+                    "is the rate read whole? It is an exact fraction as text"
+                )
+
+    def _param(self, param: Param) -> str:
+        name = self._busiest()
+        plain = self._runs[name]
+        given = self._play(self._scripts[name], params={param.name: param.default})
+        self._same(plain, given, f"with its own default {param.default!r}")
+        for value in _other_values(param):
+            for script, inputs in self._scripts.items():
+                other = self._play(inputs, params={param.name: value})
+                if difference(self.program.channels, self._runs[script], other):
+                    # And it is forgotten again.
+                    self._same(plain, self._play(self._scripts[name]), f"after a run with {param.name} = {value!r}")
+                    return f"{value!r} for {param.default!r}"
+        raise _Untested(
+            f"no row changes with {', '.join(map(repr, _other_values(param)))} for {param.default!r}: is it read?"
+        )
+
+    def _digits(self) -> str:
+        for n, channel in enumerate(self.program.channels):
+            if channel.kind != "number":
+                continue
+            values = set()
+            for run in self._runs.values():
+                values |= {float(value) for value in run.columns[n] if not _is_round(value)}
+            digits = [len(repr(value).replace("-", "").replace(".", "").lstrip("0").split("e")[0]) for value in values]
+            places = [len(repr(value).partition(".")[2]) for value in values]
+            # Many values, none with more digits than a short form has, and most with just as many: they were cut off.
+            for counts, short in ((digits, range(4, 11)), (places, range(4, 9))):
+                longest = max(counts, default=0)
+                if len(values) >= 20 and longest in short and counts.count(longest) > len(counts) / 2:
+                    raise ProtocolError(
+                        f"channel {channel.name!r} never has more than {longest} digits, as in {min(values)!r}: write numbers "
+                        "so that they read back to the same bits (%.17g)"
+                    )
+        return ""
+
+    def _channels_move(self) -> str:
+        still = [channel.name for channel in self.program.channels if channel.name not in self._moving()]
+        if still:
+            raise _Untested(f"these never do in any script: {', '.join(still)}")
+        return ""
+
+    def _events_come(self) -> str:
+        said = " ".join(text for run in self._runs.values() for _, text in run.events)
+        silent = [name for name in self.program.events if f"'{name}'" not in said]
+        if silent:
+            raise _Untested(f"these never do in any script: {', '.join(silent)}")
+        return ""
+
+    def _seed(self) -> str:
+        for name, inputs in self._scripts.items():
+            if difference(self.program.channels, self._runs[name], self._play(inputs, seed=8)):
+                return ""
+        raise _Untested("no row changes with it: nothing is random, or the seed is not read")
+
+    def _none(self) -> str:
+        _, emitted, failed = self.program.step_many(self.program.frame + 1, 0, {name: [] for name in self._names()})
+        if failed is not None:
+            raise failed
+        if emitted:
+            return "with events all the same"
         return ""
 
     def _still(self) -> str:
         if self._restarted:
             raise ProtocolError("it went away on the way here, and had to be started again")
-        return self._again()
-
-    def _one_by_one(self) -> str:
-        self.program.reset(self._setup())
-        columns: list[list[str]] = []
-        for _ in self.program.handshake.channels:
-            columns.append([])
-        emitted = []
-        for frame in range(1, 41):
-            found, events, failed = self.program.step_many(
-                frame, 1, {n: [v[frame - 1]] for n, v in self._inputs.items()}
-            )
-            if failed is not None:
-                raise failed
-            for kept, column in zip(columns, found, strict=True):
-                kept.append(repr(column[0]))
-            for at, event in events:
-                emitted.append((at, repr(event)))
-        whole = [column[:40] for column in self._first[0]], [one for one in self._first[1] if one[0] <= 40]
-        self._same(whole, (columns, emitted), 1)
-        return ""
-
-    def _none(self) -> str:
-        _, emitted, failed = self.program.step_many(41, 0, {name: [] for name in self._inputs})
-        if failed is not None:
-            raise failed
-        if not emitted:
-            return ""
-        return "with events all the same"
-
-    def _after_load(self) -> str:
-        self.program.reset(self._setup())
-        self.program.step_many(1, 60, {name: values[:60] for name, values in self._inputs.items()})
-        state = self.program.save()
-        self._run(61)
-        self.program.load(state)
-        self._compare(self._run(61), 61)
-        return f"a state of {len(state)} bytes"
-
-    def _compare(self, again: Any, first: int) -> None:
-        whole = [column[first - 1 :] for column in self._first[0]], [one for one in self._first[1] if one[0] >= first]
-        self._same(whole, again, first)
-
-    def _same(self, whole: Any, again: Any, first: int) -> None:
-        for channel, one, other in zip(self.program.handshake.channels, whole[0], again[0], strict=True):
-            for offset, (value, value_again) in enumerate(zip(one, other, strict=True)):
-                if value != value_again:
-                    frame = first + offset
-                    raise ProtocolError(
-                        f"channel {channel.name!r} was {value} in frame {frame}, and now is {value_again}"
-                    )
-        if whole[1] != again[1]:
-            at = next((i for i, (a, b) in enumerate(zip(whole[1], again[1], strict=False)) if a != b), None)
-            if at is None:
-                was = "another number of events"
-            else:
-                was = f"{whole[1][at]} was said, and now {again[1][at]}"
-            raise ProtocolError(f"the events are not the same: {was}")
-
-    def _check_kinds(self, columns: Sequence[Sequence[Any]]) -> None:
-        types: dict[str, tuple[type, ...]] = {"number": (float, int), "count": (int,), "flag": (bool,), "label": (str,)}
-        for channel, column in zip(self.program.handshake.channels, columns, strict=True):
-            for offset, value in enumerate(column):
-                wrong = not isinstance(value, types[channel.kind]) or (
-                    isinstance(value, bool) and channel.kind != "flag"
-                )
-                if wrong or (channel.kind == "label" and value not in channel.labels):
-                    if channel.kind != "label":
-                        what = f"a {channel.kind}"
-                    else:
-                        what = f"one of {list(channel.labels)}"
-                    raise ProtocolError(f"channel {channel.name!r} is {value!r} in frame {offset + 1}, not {what}")
-
-    def _careless(self) -> list[tuple[str, bytes, int]]:
-        def request(method: str, params: Any) -> bytes:
-            return msgspec.json.encode({"jsonrpc": "2.0", "id": 900_000, "method": method, "params": params})
-
-        none: dict[str, list[float]] = {}
-        for name in self._inputs:
-            none[name] = []
-        unknown = {"first": 1, "frames": 1, "inputs": {"no such action": [1]}}
-        return [
-            ("a line that is not JSON", b'{"jsonrpc": "2.0", "id": 900000, "method": ', -32700),
-            ("a method that does not exist", request("stepp", {}), -32601),
-            ("a step without frames", request("step", {"first": 1}), -32602),
-            ("a step of -1 frames", request("step", {"first": 1, "frames": -1, "inputs": none}), -32602),
-            (
-                "an action that it does not take",
-                request("step", unknown),
-                -32602,
-            ),
-        ]
-
-    def _refuses(self, line: bytes, code: int) -> str:
-        answer = self.program.exchange(line)
-        try:
-            refusal = msgspec.json.decode(answer)
-            found = refusal["error"]["code"]
-        except (msgspec.MsgspecError, KeyError, TypeError, RecursionError):
-            raise ProtocolError(
-                f"it answered {shown(answer)}, where an error {code} ({_REFUSALS[code]}) belongs"
-            ) from None
-        if found != code:
-            raise ProtocolError(f"it refused with {found}, where {code} ({_REFUSALS[code]}) belongs")
+        name = self._busiest()
+        self._same(self._runs[name], self._play(self._scripts[name]))
         return ""
 
     def _end(self) -> str:
@@ -296,12 +474,37 @@ class _Check:
         return ""
 
 
-def _some_inputs(draw: random.Random, analog: bool) -> list[float]:
-    """Presses at random: on in three frames of ten."""
-    values = [1.0]
-    if analog:
-        values += [0.5, -0.7]
-    found: list[float] = []
-    for _ in range(FRAMES):
-        found.append(draw.choice(values) if draw.random() < 0.3 else 0.0)
+def _changes(run: Run) -> int:
+    """In how many cells a channel is another than in the row before."""
+    found = 0
+    for column in run.columns:
+        found += sum(one != other for one, other in itertools.pairwise(column))
     return found
+
+
+def _way(column: Sequence[Any]) -> float:
+    """How far a number goes in a frame, up and down, on average."""
+    steps = (abs(float(after) - float(before)) for before, after in itertools.pairwise(column))
+    return sum(step for step in steps if math.isfinite(step)) / max(len(column), 1)
+
+
+def _other_values(param: Param) -> list[Any]:
+    """Values that a param has not by default: its bounds, or twice and half of what it has."""
+    default = param.default
+    if isinstance(default, bool):
+        return [not default]
+    if isinstance(default, str):
+        return []
+    found = [bound for bound in (param.least, param.most) if bound is not None and bound != default]
+    if not found:
+        found = [default * 2 or 1, default / 2]
+    if isinstance(default, int):
+        return [int(value) for value in found if int(value) != default]
+    return found
+
+
+def _is_round(value: Any) -> bool:
+    """Whether a number is one that any form writes in full: whole, or a few binary places; or none at all."""
+    if not math.isfinite(value):
+        return True
+    return float(value) * 1024 == math.floor(float(value) * 1024)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import get_args
 
 import msgspec
@@ -17,9 +17,31 @@ from larktally.subjects.protocol import Value
 from larktally.timing import Rate, as_rate
 from larktally.traces.columns import Channel, Kind, check_channel_name
 
-__all__ = ["Handshake", "handshake_of", "columns_of", "events_of", "row_of"]
+__all__ = ["Handshake", "Param", "handshake_of", "columns_of", "events_of", "row_of"]
 
 _SPECIAL = {"nan": math.nan, "inf": math.inf, "-inf": -math.inf}
+
+
+class Param(msgspec.Struct, frozen=True):
+    """A number, flag or text that a program can be run with: its default, and for a number the least and the most."""
+
+    name: str
+    default: bool | int | float | str
+    least: int | float | None = None
+    most: int | float | None = None
+
+    def check(self, value: object) -> None:
+        """Raises LarkTallyError for a value of another kind than the default, or out of bounds."""
+        number = isinstance(value, int | float) and not isinstance(value, bool)
+        wanted = isinstance(self.default, int | float) and not isinstance(self.default, bool)
+        if number != wanted or (not wanted and type(value) is not type(self.default)):
+            raise LarkTallyError(f"param {self.name!r} is {value!r}, where the program has {self.default!r}")
+        low, high = self.least, self.most
+        if isinstance(value, int | float) and (
+            (low is not None and value < low) or (high is not None and value > high)
+        ):
+            bounds = f"{'' if low is None else f'{low:g}'}..{'' if high is None else f'{high:g}'}"
+            raise LarkTallyError(f"param {self.name!r} is {value!r}, and the program takes {bounds}")
 
 
 class Handshake(msgspec.Struct, frozen=True):
@@ -32,6 +54,16 @@ class Handshake(msgspec.Struct, frozen=True):
     events: tuple[str, ...]
     rates: tuple[str, ...]
     saves: bool
+    params: tuple[Param, ...] = ()
+
+    def check_params(self, params: Mapping[str, object]) -> None:
+        """Raises LarkTallyError for a param that the program did not announce, or a value that does not fit it."""
+        known = {param.name: param for param in self.params}
+        for name, value in params.items():
+            if name not in known:
+                none = "" if known else "; it announces none: 'params' in its answer to hello"
+                raise LarkTallyError(f"program {self.name!r}: {unknown_name('param', name, known)}{none}")
+            known[name].check(value)
 
     def check_rate(self, rate: Rate) -> None:
         """Raises LarkTallyError for a rate that the program does not accept."""
@@ -71,15 +103,31 @@ def handshake_of(answer: Mapping[str, object]) -> Handshake:
         tuple(events),
         rates,
         answer.get("saves") is True,
+        _params(answer),
     )
 
 
-def row_of(answer: Mapping[str, object], handshake: Handshake) -> tuple[Value, ...]:
-    """Row 0 as reset answers it: a value for each channel, in order."""
+def _params(answer: Mapping[str, object]) -> tuple[Param, ...]:
+    """The params that it announces; a program that announces none takes none."""
+    if "params" not in answer:
+        return ()
+    found = []
+    for entry in _listed(answer, "params"):
+        try:
+            found.append(msgspec.convert(entry, Param))
+        except msgspec.ValidationError as error:
+            raise ProtocolError(
+                f"hello: a param is {{'name': …, 'default': …, 'least': …, 'most': …}}, not {entry!r}: {error}"[:300]
+            ) from None
+    return tuple(found)
+
+
+def row_of(answer: Mapping[str, object], handshake: Handshake, method: str = "reset") -> tuple[Value, ...]:
+    """A row as reset and load answer it: a value for each channel, in order."""
     row = answer.get("row")
     if not isinstance(row, dict):
-        raise ProtocolError("reset: 'row' is an object with a value for each channel")
-    _check_names("reset: 'row'", row, handshake)
+        raise ProtocolError(f"{method}: 'row' is an object with a value for each channel")
+    _check_names(f"{method}: 'row'", row, handshake)
     found = []
     for channel in handshake.channels:
         found.append(_read([row[channel.name]], channel)[0])
@@ -104,8 +152,9 @@ def columns_of(answer: Mapping[str, object], handshake: Handshake, frames: int) 
     return listed
 
 
-def events_of(answer: Mapping[str, object], first: int, last: int) -> list[tuple[int, Event]]:
-    """The events of a reset or step with their frames: [frame, name, source, data], the last two may be left out."""
+def events_of(answer: Mapping[str, object], known: Collection[str], first: int, last: int) -> list[tuple[int, Event]]:
+    """The events of a reset or step with their frames: [frame, name, source, data], the last two may be left out; `known`
+    are those that hello announced."""
     found = []
     before = first
     for entry in _listed(answer, "events"):
@@ -125,6 +174,8 @@ def events_of(answer: Mapping[str, object], first: int, last: int) -> list[tuple
             )
         if not before <= frame <= last:
             raise ProtocolError(f"event {name!r} stands in frame {frame}, which is not in order within {first}..{last}")
+        if name not in known and name != "end":
+            raise ProtocolError(f"{unknown_name('event', name, known)} announced by hello (in frame {frame})")
         # Events out of order would be read as of another frame where a batch ends.
         before = frame
         found.append((frame, Event(name, source, **data)))

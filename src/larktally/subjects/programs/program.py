@@ -11,7 +11,7 @@ from larktally.event import Event
 from larktally.inputs.actions import Action
 from larktally.inputs.view import FrameInput
 from larktally.setup import Setup
-from larktally.subjects.programs.handshake import Handshake, columns_of, events_of, handshake_of, row_of
+from larktally.subjects.programs.handshake import Handshake, Param, columns_of, events_of, handshake_of, row_of
 from larktally.subjects.programs.process import attach, start
 from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError
 from larktally.subjects.programs.wire import WireError
@@ -22,6 +22,8 @@ from larktally.version import __version__
 
 __all__ = ["Program"]
 
+# Of states that were saved: enough for an audit, and no more than some megabytes.
+MOST_REMEMBERED = 1000
 _FAILURES = (WireError, ProtocolError, RpcError)
 
 
@@ -79,6 +81,8 @@ class Program:
         self._row: tuple[Value, ...] = ()
         self._frame = 0
         self._done: list[tuple[int, int, dict[str, array[float]]]] = []
+        # In which frame each state was saved, so that what `load` answers can be told from what it should.
+        self._saved_at: dict[bytes, int] = {}
 
     @property
     def name(self) -> str:
@@ -111,6 +115,16 @@ class Program:
         return self.handshake.events
 
     @property
+    def params(self) -> tuple[Param, ...]:
+        """The params that it announces."""
+        return self.handshake.params
+
+    @property
+    def frame(self) -> int:
+        """The frame at which it stands."""
+        return self._frame
+
+    @property
     def saves(self) -> bool:
         """Whether it saves and loads its state."""
         return self.handshake.saves
@@ -140,8 +154,9 @@ class Program:
         except _FAILURES as error:
             self.stop()
             raise SubjectFailed(f"row 0: program {self.name!r}: {error}", 0) from None
-        # A program reads its params where we do not see it: all count as read.
-        setup.settings.update(setup.params)
+        # A program reads its params where we do not see it: those that it announced count as read.
+        for param in self.handshake.params:
+            setup.settings[param.name] = setup.params.get(param.name, param.default)
         return emitted
 
     def step(self, now: FrameInput) -> Iterable[Event]:
@@ -189,15 +204,28 @@ class Program:
         state = self._ask("save", {}).get("state")
         if not isinstance(state, str):
             raise SubjectFailed(f"program {self.name!r}: save: 'state' is a string", self._frame)
-        return state.encode()
+        saved = state.encode()
+        if len(self._saved_at) >= MOST_REMEMBERED:
+            self._saved_at.clear()
+        self._saved_at[saved] = self._frame
+        return saved
 
     def load(self, saved: bytes) -> None:
         """Puts a state back."""
         answer = self._ask("load", {"state": saved.decode()})
-        self._row = row_of(answer, self.handshake)
-        frame = answer.get("frame", self._frame)
-        if isinstance(frame, int):
-            self._frame = frame
+        frame = answer.get("frame")
+        try:
+            if not isinstance(frame, int) or isinstance(frame, bool):
+                raise ProtocolError(f"load: 'frame' is the frame that the state is of, not {frame!r}")
+            wanted = self._saved_at.get(saved, frame)
+            if frame != wanted:
+                raise ProtocolError(
+                    f"load: it says that it stands at frame {frame}, and the state is of frame {wanted}"
+                )
+            self._row = row_of(answer, self.handshake, "load")
+        except ProtocolError as error:
+            raise SubjectFailed(f"program {self.name!r}: {error}", self._frame) from None
+        self._frame = frame
 
     @property
     def alive(self) -> bool:
@@ -250,11 +278,12 @@ class Program:
         talk = self._begin()
         setup, self._frame, self._done = self._setup, 0, []
         self.handshake.check_rate(setup.rate)
+        self.handshake.check_params(setup.params)
         params = {"rate": str(setup.rate), "seed": setup.seed, "params": dict(setup.params)}
         answer = talk.ask("reset", params, self._limits[1])
         self._row = row_of(answer, self.handshake)
         found: list[Event] = []
-        for _, event in events_of(answer, 0, 0):
+        for _, event in events_of(answer, self.handshake.events, 0, 0):
             found.append(event)
         return found
 
@@ -263,7 +292,7 @@ class Program:
     ) -> tuple[list[Sequence[Value]], list[tuple[int, Event]]]:
         answer = self._begin().ask("step", {"first": first, "frames": frames, "inputs": inputs}, self._limits[1])
         columns = columns_of(answer, self.handshake, frames)
-        emitted = events_of(answer, first, first + frames - 1)
+        emitted = events_of(answer, self.handshake.events, first, first + frames - 1)
         if frames:
             self._frame = first + frames - 1
             pressed = {}
