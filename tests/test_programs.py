@@ -2,6 +2,7 @@
 
 import json
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -14,6 +15,7 @@ from click.testing import CliRunner
 
 import larktally as lt
 from larktally.cli import main
+from larktally.subjects.programs.rpc import Conversation
 
 FAULTY = str(Path(__file__).parent / "faulty_program.py")
 GAMES = Path(__file__).parent.parent / "examples" / "programs"
@@ -114,6 +116,57 @@ def test_each_way_to_fail_has_its_message_its_frame_the_rows_kept_and_no_process
         assert failed.value.trace.rows == row and failed.value.trace["n"].tolist() == list(range(row))
     subject.stop()
     assert all(process.poll() is not None for process in processes)
+
+
+@pytest.mark.slow
+def test_a_hang_is_waited_for_once_and_not_asked_to_end(monkeypatch):
+    asked = []
+    ask = Conversation.ask
+
+    def noted(self, method, params, within):
+        asked.append((method, params.get("frames"), within))
+        return ask(self, method, params, within)
+
+    monkeypatch.setattr(Conversation, "ask", noted)
+    with pytest.raises(lt.SubjectFailed, match="row 500: .*no answer in time .within 1.5 s.") as failed:
+        lt.record(lt.Scenario(program("hangs", step_within="1.5s"), frames=700))
+    assert failed.value.trace.rows == 500
+    first = asked.index(("step", 256, 1.5), asked.index(("step", 256, 1.5)) + 1)
+    again = [one for one in asked[first + 1 :] if one[0] == "step" and one[1] == 1]
+    assert len(again) == 500 - 256 and all(within < 1 for _, _, within in again)
+    assert "end" not in [method for method, _, _ in asked]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("sent", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGKILL])
+def test_a_game_that_hangs_ends_with_whoever_runs_it(tmp_path, sent):
+    """The game says its own number, and that of a child that it started, and hangs in its first frame."""
+    game = tmp_path / "game.sh"
+    game.write_text(f"#!/bin/sh\nsleep 600 &\necho $$ $! > {tmp_path}/pids\nexec {sys.executable} {FAULTY} hangs\n")
+    game.chmod(0o755)
+    model = tmp_path / "model.py"
+    model.write_text(
+        f"import larktally as lt\nhangs = lt.Scenario(lt.Program(['{game}'], step_within='60s'), frames=700)\n"
+    )
+    words = [sys.executable, "-m", "larktally", "run", str(model), "--to", str(tmp_path / "t")]
+    job = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    numbers = wait_for(lambda: (tmp_path / "pids").exists() and (tmp_path / "pids").read_text().split())
+    wait_for(lambda: list((tmp_path / "t").glob("*.partial")))
+    time.sleep(0.3)
+    job.send_signal(sent)
+    assert job.wait(10) != 0
+    for number in numbers:
+        wait_for(lambda number=number: not Path(f"/proc/{number}").exists())
+
+
+def wait_for(found):
+    """What comes within ten seconds."""
+    for _ in range(500):
+        what = found()
+        if what:
+            return what
+        time.sleep(0.02)
+    raise AssertionError("it did not come in time")
 
 
 def test_a_flood_of_standard_error_holds_nothing_up_and_a_program_that_lingers_is_ended():

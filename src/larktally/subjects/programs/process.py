@@ -27,7 +27,9 @@ _HOST = "127.0.0.1"
 class Running:
     """A program that runs, or one that was running already; `wire` is how it is spoken to."""
 
-    def __init__(self, process: subprocess.Popen[bytes] | None, wire: Wire) -> None:
+    def __init__(
+        self, process: subprocess.Popen[bytes] | None, wire: Wire, watcher: subprocess.Popen[bytes] | None = None
+    ) -> None:
         self.process, self.wire = process, wire
         self._stderr = bytearray()
         self._listener: threading.Thread | None = None
@@ -35,7 +37,7 @@ class Running:
             self._listener = threading.Thread(target=self._listen, args=(process.stderr,), daemon=True)
             self._listener.start()
         # However it is let go of, the process is ended: at the interpreter's exit too.
-        self._finalizer = weakref.finalize(self, _end, process, wire)
+        self._finalizer = weakref.finalize(self, _end, process, wire, watcher)
 
     def stop(self, within: float) -> int | None:
         """Waits so long for it to end by itself, then ends it; its exit status, where it is known."""
@@ -110,10 +112,11 @@ def start(
         if folder is not None:
             where = f" in {folder}"
         raise LarkTallyError(f"{words[0]!r} cannot be started{where}: {error.strerror or error}") from None
+    watcher = _watch(process)
     try:
-        return Running(process, _connected(process, over, listening, deadline))
-    except WireError:
-        _end(process, None)
+        return Running(process, _connected(process, over, listening, deadline), watcher)
+    except BaseException:
+        _end(process, None, watcher)
         raise
     finally:
         if listening is not None:
@@ -158,8 +161,41 @@ def _connect(port: int, deadline: float, process: subprocess.Popen[bytes] | None
     raise WireError(f"nothing answers on port {port} of this machine")
 
 
-def _end(process: subprocess.Popen[bytes] | None, wire: Wire | None) -> None:
+def _watch(process: subprocess.Popen[bytes]) -> subprocess.Popen[bytes] | None:
+    """A shell that waits for this process to be gone, however it goes, and then ends the program and all that it started.
+
+    A game that hangs reads no end of its input, and whoever is killed ends nothing: a job that was cancelled would leave it
+    running. The end of a pipe that only this process holds open says that it is gone.
+    """
+    if os.name != "posix":
+        return None
+    read_end, write_end = os.pipe()
+    try:
+        watcher = subprocess.Popen(
+            ["/bin/sh", "-c", 'read -r _; kill -s KILL -- "-$1"', "larktally", str(process.pid)],
+            stdin=read_end,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+    except OSError:
+        # Without a shell the program is ended wherever this process ends as it should.
+        os.close(write_end)
+        return None
+    finally:
+        os.close(read_end)
+    weakref.finalize(watcher, os.close, write_end)
+    return watcher
+
+
+def _end(
+    process: subprocess.Popen[bytes] | None, wire: Wire | None, watcher: subprocess.Popen[bytes] | None = None
+) -> None:
     """Ends a program and everything that it started, and reaps it."""
+    if watcher is not None:
+        # First of all: a number that is free again must not be ended by one that waited for it.
+        watcher.kill()
+        watcher.wait()
     if wire is not None:
         wire.close()
     if process is None:

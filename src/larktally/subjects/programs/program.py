@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import time
 from array import array
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
@@ -22,6 +24,8 @@ from larktally.version import __version__
 
 __all__ = ["Program"]
 
+# Seconds within which a frame is looked for that hung in a batch, at least; and how many times slower than any before.
+LEAST_HANG, SLOWER = 0.4, 50
 # Of states that were saved: enough for an audit, and no more than some megabytes.
 MOST_REMEMBERED = 1000
 _FAILURES = (WireError, ProtocolError, RpcError)
@@ -81,6 +85,8 @@ class Program:
         self._row: tuple[Value, ...] = ()
         self._frame = 0
         self._done: list[tuple[int, int, dict[str, array[float]]]] = []
+        # The most seconds a frame that any message took.
+        self._slowest = 0.0
         # In which frame each state was saved, so that what `load` answers can be told from what it should.
         self._saved_at: dict[bytes, int] = {}
 
@@ -152,7 +158,7 @@ class Program:
         try:
             emitted = self._reset()
         except _FAILURES as error:
-            self.stop()
+            self.stop(at_once=_hangs(error))
             raise SubjectFailed(f"row 0: program {self.name!r}: {error}", 0) from None
         # A program reads its params where we do not see it: those that it announced count as read.
         for param in self.handshake.params:
@@ -167,7 +173,7 @@ class Program:
         try:
             columns, emitted = self._step(now.frame, 1, inputs)
         except _FAILURES as error:
-            self.stop()
+            self.stop(at_once=_hangs(error))
             raise SubjectFailed(self._failed(now.frame, error), now.frame) from None
         self._row = tuple(column[0] for column in columns)
         return [event for _, event in emitted]
@@ -191,7 +197,7 @@ class Program:
                 self._row = tuple(column[-1] for column in columns)
             return Batch(columns, emitted, None)
         except _FAILURES as error:
-            self.stop()
+            self.stop(at_once=_hangs(error))
             if frames <= 1:
                 none: list[list[Value]] = []
                 for _ in self.handshake.channels:
@@ -236,11 +242,14 @@ class Program:
             process = None
         return self._talk is not None and (process is None or process.poll() is None)
 
-    def stop(self) -> int | None:
-        """Ends it; its exit status, where it is known. It is started again where it is used again."""
+    def stop(self, at_once: bool = False) -> int | None:
+        """Ends it, by asking it to unless `at_once`; its exit status, where it is known. It is started again where it is used
+        again."""
         talk, self._talk = self._talk, None
         if talk is None:
             return None
+        if at_once:
+            return talk.running.stop(0.0)
         polite = 0.0
         try:
             talk.ask("end", {}, self._limits[2])
@@ -288,9 +297,13 @@ class Program:
         return found
 
     def _step(
-        self, first: int, frames: int, inputs: dict[str, list[float]]
+        self, first: int, frames: int, inputs: dict[str, list[float]], within: float = math.inf
     ) -> tuple[list[Sequence[Value]], list[tuple[int, Event]]]:
-        answer = self._begin().ask("step", {"first": first, "frames": frames, "inputs": inputs}, self._limits[1])
+        params = {"first": first, "frames": frames, "inputs": inputs}
+        began = time.monotonic()
+        answer = self._begin().ask("step", params, min(within, self._limits[1]))
+        if frames:
+            self._slowest = max(self._slowest, (time.monotonic() - began) / frames)
         columns = columns_of(answer, self.handshake, frames)
         emitted = events_of(answer, self.handshake.events, first, first + frames - 1)
         if frames:
@@ -311,6 +324,10 @@ class Program:
             columns.append([])
         emitted: list[tuple[int, Event]] = []
         last = first + frames - 1
+        # One that hung has had its whole limit already: a frame that takes many times as long as any before is the one.
+        within = math.inf
+        if _hangs(error):
+            within = max(LEAST_HANG, SLOWER * self._slowest)
         try:
             self._reset()
             for start_at, count, pressed in done:
@@ -322,15 +339,17 @@ class Program:
                 one = {}
                 for name, values in inputs.items():
                     one[name] = [values[frame - first]]
-                found, events = self._step(frame, 1, one)
+                found, events = self._step(frame, 1, one, within)
                 for column, value in zip(columns, found, strict=True):
                     column.append(value[0])
                 emitted += events
         except (*_FAILURES, SubjectFailed) as again:
-            self.stop()
+            self.stop(at_once=_hangs(again))
             frame = self._frame + 1
             kept = max(frame - first, 0)
-            failed = SubjectFailed(self._failed(max(frame, first), again), max(frame, first))
+            # It was given its limit the first time, and that is what is told.
+            told = error if _hangs(again) and _hangs(error) else again
+            failed = SubjectFailed(self._failed(max(frame, first), told), max(frame, first))
             # A failure in the middle: the frames before it are as good as any.
             return Batch([column[:kept] for column in columns], emitted, failed)
         self.stop()
@@ -354,3 +373,8 @@ class Program:
         if isinstance(error, RpcError) and error.frame is not None:
             at = error.frame
         return f"row {at}: program {self.name!r}: {error}"
+
+
+def _hangs(error: Exception) -> bool:
+    """Whether a program did not answer in time: then it will not answer a request to end either."""
+    return isinstance(error, WireError) and not error.ended
