@@ -259,7 +259,8 @@ def test_audit_on_the_command_line_names_what_the_last_run_left_behind(otter_fil
     sound = call("audit", f"{otter_file}:dash", "--every", "10", "--frames", "5")
     assert (
         sound.exit_code == 0
-        and "rewind: 3 restores, into the same subject and into one built anew, gave the same rows" in sound.output
+        and "rewind: 3 restores, into the same subject and into one built anew, under the same and under other inputs, gave the same rows"
+        in sound.output
     )
     counted = MODEL.replace('setup.param("speed", 240)', "100 + len(RUNS); RUNS.append(0)")
     otter_file.write_text(counted.replace("YARD =", "RUNS = []\nYARD ="))
@@ -282,3 +283,69 @@ def test_a_file_beside_the_library_whose_folder_begins_with_its_name_is_a_user_s
     assert is_own(str(package / "timing.py")) and is_own("<guard wick.grounded>")
     theirs = (package / "demo" / "quay.py", package.with_name("larktally_game") / "model.py", "<stdin>")
     assert not any(is_own(str(file)) for file in theirs)
+
+
+SEEN_BY_ALL = {"n": 0}
+
+
+def hiding(where):
+    """A model that keeps something beside its parts, which no row shows within some frames, or only under other inputs."""
+
+    def model(setup):
+        sim = lt.Sim(setup, actions=("hop",))
+        height, marks, table = sim.value("wick.y", 0.0), [], {}
+        gait = sim.machine("gait", ("on",), "on")
+
+        def note(now):
+            if where == "list":
+                marks.append(now.frame)
+            if where == "dict":
+                table[now.frame] = height.value
+            if where == "global":
+                SEEN_BY_ALL["n"] += 1
+            if where == "part":
+                gait.extra = now.frame  # a name that it has not: told at the run's end
+            if where == "asked":
+                marks[:] = [now.frame]
+                if now.pressed("hop"):
+                    height.value = float(marks[0] + len(table))
+                    table[now.frame] = 1
+
+        sim.before("machines", note)
+        return sim
+
+    return model
+
+
+@pytest.mark.parametrize(
+    ("where", "said"),
+    [
+        ("list", "the length of marks in note (test_causes.py:"),
+        ("dict", "the length of table in note (test_causes.py:"),
+        ("global", "the global SEEN_BY_ALL['n'] in note (test_causes.py:"),
+    ],
+)
+def test_the_audit_names_what_no_row_shows_and_no_load_puts_back(where, said):
+    found = lt.audit(lt.Scenario(hiding(where), frames=30), rows=[3, 12], frames=8, fresh=False)
+    assert not found.passed and not found.failed and len(found.forgotten) == 1
+    assert found.forgotten[0].startswith(said) and "after load" in found.forgotten[0]
+    assert "what the subject holds, and load did not put back, although no row showed it:" in str(found)
+    assert found.plain()["forgotten"] == list(found.forgotten)
+
+
+def test_the_audit_finds_under_other_inputs_what_the_script_never_asks_for():
+    found = lt.audit(lt.Scenario(hiding("asked"), frames=60), rows=[3, 20], frames=30, fresh=False)
+    assert found.failed and any("table" in suspect for one in found.failed for suspect in one.suspects)
+
+
+def test_the_audit_blames_nothing_within_the_library_for_a_program():
+    import sys
+    from pathlib import Path
+
+    planted = str(Path(__file__).parent / "planted_program.py")
+    wrong = lt.Scenario(lt.Program([sys.executable, planted, "save forgets oil"]), frames=40,
+                        inputs=lt.InputScript().press("burst", 3).press("burst", 30))  # fmt: skip
+    found = lt.audit(wrong, rows=[2], frames=12, fresh=False)
+    assert found.failed and found.failed[0].suspects == () and found.failed[0].channels[0][0] == "oil"
+    well = lt.audit(wrong.changed(subject=lt.Program([sys.executable, planted])), rows=[2, 9], frames=12, fresh=False)
+    assert well.passed and well.forgotten == ()

@@ -1,7 +1,8 @@
 """The rewind audit: whether a subject's saved state is all of its state, and whether its runs repeat themselves.
 
 At chosen rows the subject is saved; the run goes on for n frames; the state is put back, into the same subject and into
-one that is built anew, and the same frames run again. Every row and every event has to come out the same. Beside that
+one that is built anew, and the same frames run again, under the script's inputs and under others. Every row and every
+event has to come out the same, and what the subject's own code can reach has to be what it was. Beside that
 the whole scenario is run twice in this process, and once in each of two fresh ones with other hash seeds.
 """
 
@@ -21,7 +22,7 @@ from msgspec import structs
 
 from larktally.comparing.divergence import Divergence, first_divergence
 from larktally.errors import LarkTallyError
-from larktally.explain.reachable_state import reachable_state
+from larktally.explain.reachable_state import LENGTH, reachable_state
 from larktally.inputs.script import InputScript
 from larktally.report import Report
 from larktally.runs.live import Live
@@ -36,6 +37,7 @@ __all__ = ["Audit", "Rewound", "audit", "digest_of_scenario"]
 FRESH_SECONDS = 300
 # Two others than this process's own: a set's order may come out the same in one of them.
 HASH_SEEDS = ("1", "2")
+MOST_TOLD = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +71,7 @@ class Rewound:
 class Audit:
     """What an audit found. `rewinds` is how many restores were tried, None where the subject cannot save; `repeated` and
     `fresh` are the first divergence of the second run here and of the runs in fresh processes (`fresh_ran` says whether
-    that could be tried, and `fresh_note` why not)."""
+    that could be tried, and `fresh_note` why not); `forgotten` is what no load put back, although no row showed it yet."""
 
     rewinds: int | None
     failed: tuple[Rewound, ...]
@@ -77,11 +79,12 @@ class Audit:
     fresh_ran: bool
     fresh_note: str
     fresh_same: bool
+    forgotten: tuple[str, ...] = ()
 
     @property
     def passed(self) -> bool:
-        """Whether everything that was tried came out the same, and something was."""
-        return not self.failed and self.repeated is None and self.fresh_same
+        """Whether everything that was tried came out the same, and nothing was left out of a saved state."""
+        return not self.failed and not self.forgotten and self.repeated is None and self.fresh_same
 
     def plain(self) -> dict[str, Any]:
         """The audit as plain data, for JSON."""
@@ -89,6 +92,7 @@ class Audit:
             "passed": self.passed,
             "rewinds": self.rewinds,
             "failed": [asdict(one) for one in self.failed],
+            "forgotten": list(self.forgotten),
             "repeated": self.repeated and self.repeated.plain(),
             "fresh": {"ran": self.fresh_ran, "same": self.fresh_same, "note": self.fresh_note},
         }
@@ -102,8 +106,14 @@ class Audit:
             lines += [f"  {line}" for one in self.failed[:3] for line in str(one).splitlines()]
         else:
             lines = [
-                f"rewind: {self.rewinds} restores, into the same subject and into one built anew, gave the same rows and events"
+                f"rewind: {self.rewinds} restores, into the same subject and into one built anew, under the same and under other "
+                "inputs, gave the same rows and events"
             ]
+        if self.forgotten:
+            lines.append("what the subject holds, and load did not put back, although no row showed it:")
+            lines += [f"  {one}" for one in self.forgotten[:MOST_TOLD]]
+            if len(self.forgotten) > MOST_TOLD:
+                lines.append(f"  and {len(self.forgotten) - MOST_TOLD} more")
         if self.repeated is None:
             again = "the same"
         else:
@@ -146,12 +156,12 @@ def audit(
     resolved = scenario.changed(
         inputs=InputScript.from_columns(first.inputs), until=None, frames=first.frames, claims=()
     )
-    rewinds, failed = _rewinds(resolved, _rows(rows, first.frames), frames)
+    rewinds, failed, forgotten = _rewinds(resolved, _rows(rows, first.frames), frames)
     if fresh:
         ran, note, same = _fresh(scenario, first, file)
     else:
         ran, note, same = (False, "left out", True)
-    return Audit(rewinds, tuple(failed), first_divergence(first, second), ran, note, same)
+    return Audit(rewinds, tuple(failed), first_divergence(first, second), ran, note, same, forgotten)
 
 
 def _rows(rows: int | Iterable[int] | None, last: int) -> list[int]:
@@ -166,35 +176,60 @@ def _rows(rows: int | Iterable[int] | None, last: int) -> list[int]:
     return chosen
 
 
-def _rewinds(scenario: Scenario, rows: list[int], frames: int) -> tuple[int | None, list[Rewound]]:
+def _rewinds(scenario: Scenario, rows: list[int], frames: int) -> tuple[int | None, list[Rewound], tuple[str, ...]]:
+    """How many restores were tried, those that did not give the same run again, and what of the others no load put back."""
     live = Live(scenario)
     if not live.saves:
-        return None, []
-    failed = []
+        return None, [], ()
+    failed: list[Rewound] = []
+    forgotten: dict[str, None] = {}
     for row in rows:
-        live = Live(scenario).to(row)
-        saved, inside = live.save(), reachable_state(live.subject)
-        at, stop = _look(live), min(row + frames, int(scenario.frames))
-        before = [at, *(_look_on(live) for _ in range(row, stop))]
-        wrong = _restored(live, saved, row, before, inside)
-        if wrong is None:
-            wrong = _restored(Live(scenario), saved, row, before, inside)
+        for script in (scenario.inputs, _other_inputs(scenario, live.actions, row)):
+            wrong, left = _rewound(scenario.changed(inputs=script), row, frames)
             if wrong is not None:
-                wrong = replace(wrong, anew=True)
-        if wrong is not None:
-            failed.append(wrong)
-    return len(rows), failed
+                failed.append(wrong)
+                break
+            forgotten.update(dict.fromkeys(left))
+    # One is enough of what differs in each row by its number.
+    first = {name.partition(": ")[0]: name for name in reversed(forgotten)}
+    return len(rows), failed, tuple(reversed(first.values()))
 
 
-def _restored(live: Live, saved: bytes, row: int, before: list[Any], inside: dict[str, str]) -> Rewound | None:
-    """Puts a state back and runs the same frames again: the first row that is not what it was before."""
+def _other_inputs(scenario: Scenario, actions: Iterable[str], row: int) -> InputScript:
+    """The script up to a row, and presses at random after it: what a subject forgets may show only where it is asked."""
+    last = int(scenario.frames)
+    pressed = InputScript.at_random(dict.fromkeys(actions, 0.2), last, seed=row)
+    return scenario.inputs.keep(1, row) | pressed.keep(row + 1, last)
+
+
+def _rewound(scenario: Scenario, row: int, frames: int) -> tuple[Rewound | None, tuple[str, ...]]:
+    """Saves in a row, runs on, and puts back into the same subject and into another: what came out otherwise, and what was
+    not put back."""
+    live = Live(scenario).to(row)
+    saved, inside = live.save(), reachable_state(live.subject)
+    at, stop = _look(live), min(row + frames, int(scenario.frames))
+    before = [at, *(_look_on(live) for _ in range(row, stop))]
+    wrong, left = _restored(live, saved, row, before, inside)
+    if wrong is not None:
+        return wrong, left
+    wrong, left_anew = _restored(Live(scenario), saved, row, before, inside)
+    if wrong is not None:
+        wrong = replace(wrong, anew=True)
+    return wrong, (*left, *left_anew)
+
+
+def _restored(
+    live: Live, saved: bytes, row: int, before: list[Any], inside: dict[str, str]
+) -> tuple[Rewound | None, tuple[str, ...]]:
+    """Puts a state back and runs the same frames again: the first row that is not what it was before, and what was not put
+    back."""
     live.load(saved, row)
     suspects = _suspects(inside, reachable_state(live.subject))
     # A saved state has no events: those of its own row are the ones that were.
     again = [(live.values, before[0][1])]
     for _ in before[1:]:
         again.append(_look_on(live))
-    return _first_other(row, before, again, suspects)
+    return _first_other(row, before, again, suspects), suspects
 
 
 def _look(live: Live) -> tuple[dict[str, Any], list[str]]:
@@ -223,11 +258,16 @@ def _first_other(row: int, before: list[Any], again: list[Any], suspects: tuple[
 
 def _suspects(before: dict[str, str], after: dict[str, str]) -> tuple[str, ...]:
     """What was one value when the state was saved and is another after it was put back."""
-    found = []
+    found: dict[str, str] = {}
     for name, value in before.items():
         if after.get(name) != value:
-            found.append(f"{name}: {_short(value)} when saved, {_short(after.get(name, 'gone'))} after load")
-    return tuple(found)
+            found[name] = f"{_short(value)} when saved, {_short(after.get(name, 'gone'))} after load"
+    for name, value in after.items():
+        # What a list has more of is told by its length.
+        if name not in before and "[" not in name:
+            found[name] = f"not there when saved, {_short(value)} after load"
+    grown = tuple(f"{name.removeprefix(LENGTH).split(' ')[0]}[" for name in found if name.startswith(LENGTH))
+    return tuple(f"{name}: {told}" for name, told in found.items() if not name.startswith(grown or "\0"))
 
 
 def _short(text: str) -> str:

@@ -21,8 +21,12 @@ from larktally.code_places import is_own
 from larktally.names import one_or_many
 from larktally.parts.part import Part
 from larktally.parts.sim import Sim
+from larktally.subjects.programs.program import Program
 
-__all__ = ["reachable_state"]
+__all__ = ["LENGTH", "reachable_state"]
+
+#: How the length of a list or dict is called, before its name.
+LENGTH = "the length of "
 
 _PLAIN = (bool, int, float, complex, str, bytes, type(None), Fraction, Decimal, enum.Enum)
 _NOT_LOOKED_INTO = (Part, Sim, type, types.FunctionType, types.MethodType, types.ModuleType)
@@ -36,9 +40,12 @@ def reachable_state(subject: Any) -> dict[str, str]:
 
     Of a sim: the variables that the functions of its hooks, guards and actions close over, the globals of a model's own
     file that they name, and the attributes of its parts that are not in their saved state. Of any other object: its
-    attributes, with or without slots, and what is inside of lists, dicts and objects, each looked into once. Values are
-    their repr, so that two looks compare.
+    attributes, with or without slots, and what is inside of lists, dicts and objects, each looked into once; of lists and
+    dicts their length too. Of a program nothing: what it holds is its own, and what speaks to it is the library's. Values
+    are their repr, so that two looks compare.
     """
+    if isinstance(subject, Program):
+        return {}
     look = _Look(subject)
     if isinstance(subject, Sim):
         for function in subject.model_functions():
@@ -76,8 +83,11 @@ def _unsaved(look: _Look, part: Part) -> None:
     """The attributes of a part that it neither saves nor works out anew: one that a rule or a step changed is forgotten."""
     kept = {*part.saved_fields(), *part.derived_fields}
     place = f" of {type(part).__name__.lower()} {part.name!r}, which is not in its state_fields"
+    own = type(part).__module__.startswith("larktally.")
     for name, value in _attributes(part):
-        if name not in kept:
+        # What our own parts hold beside their state under a private name, or as an object of ours, is worked out from it.
+        inner = own and (name.startswith("_") or type(value).__module__.startswith("larktally."))
+        if name not in kept and not inner:
             look.at(name, place, value)
 
 
@@ -112,6 +122,11 @@ class _Look:
             self._waiting.append((name, place, value))
 
     def _inside(self, name: str, place: str, value: Any) -> None:
+        if isinstance(value, list | dict):
+            # One that grew since has all its earlier entries as they were.
+            self._found[f"{LENGTH}{name}{place}"] = str(len(value))
+            if not value:
+                return
         if not isinstance(value, list | tuple | dict):
             entries = [(f".{inner}", inside) for inner, inside in _attributes(value)]
         elif 0 < len(value) <= _MOST_ENTRIES:

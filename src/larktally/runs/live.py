@@ -70,6 +70,11 @@ class Live:
         return self._run.subject.info.saves
 
     @property
+    def actions(self) -> tuple[str, ...]:
+        """The actions that the subject takes."""
+        return tuple(self._run.subject.info.actions)
+
+    @property
     def ended(self) -> str | None:
         """Why the run is over; None while it goes on."""
         if self._run.end is not None:
