@@ -66,7 +66,7 @@ def test_why_tells_what_was_asked_for_from_outside():
 
     made = lt.Scenario(model(build), frames=5)
     found = lt.why(lt.record(made), made, 3)
-    assert (found.asked, found.taken, found.after) == (("b",), ("go",), "b")
+    assert (found.asked, found.taken, found.after) == (("b by <lambda> (test_charts.py:65)",), ("go",), "b")
 
 
 def test_a_rule_looked_at_every_n_frames_and_one_that_stays_where_it_is():

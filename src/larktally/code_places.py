@@ -14,7 +14,16 @@ from types import CodeType, FrameType
 
 from larktally.textfmt import shortened
 
-__all__ = ["is_own", "lambda_text", "lines_of_users", "place_of", "place_of_caller", "place_of_code"]
+__all__ = [
+    "code_of_caller",
+    "is_own",
+    "lambda_text",
+    "lines_of_users",
+    "place_of",
+    "place_of_caller",
+    "place_of_code",
+    "place_said",
+]
 
 _PACKAGE = f"{Path(__file__).parent}{os.sep}"
 _DEMO = f"{_PACKAGE}demo{os.sep}"
@@ -67,6 +76,20 @@ def lines_of_users(error: BaseException | None, not_theirs: tuple[str, ...] = ()
         if not is_own(frame.filename) and not frame.filename.startswith(not_theirs or "\0"):
             found.append(f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}")
     return found[-3:]
+
+
+def code_of_caller() -> tuple[CodeType, int]:
+    """The code and line of the innermost function that is being run and is not the library's own: cheap, for `place_said`."""
+    frame = sys._getframe()
+    while frame.f_back is not None and is_own(frame.f_code.co_filename):
+        frame = frame.f_back
+    return frame.f_code, frame.f_lineno
+
+
+def place_said(asked: tuple[CodeType, int]) -> str:
+    """A function with its file and line: ouch (quay.py:30)."""
+    code, line = asked
+    return f"{code.co_name} ({Path(code.co_filename).name}:{line})"
 
 
 @functools.cache

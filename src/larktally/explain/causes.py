@@ -10,13 +10,17 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from larktally.claims.verdicts import Result, Tally
 from larktally.comparing.divergence import Divergence, part_of
 from larktally.errors import LarkTallyError
 from larktally.event import Event
+from larktally.explain.awaited import Awaited, awaited_of
 from larktally.explain.decisions import Watched, Why
 from larktally.explain.lines import written_by_lines
 from larktally.explain.noting_writers import Notes
+from larktally.explain.staying import held_by
 from larktally.explain.writes import Write
 from larktally.inputs.view import HELD_FROM
 from larktally.language.tree import names_and_texts
@@ -42,7 +46,8 @@ class Causes:
     """What made row `row`: what each machine asked about decided, and each write of the channels asked about, in order.
 
     `held` are the actions held in it, `events` what was emitted; `differing` the channels that this run has otherwise than
-    the recording: then it is another run that is explained. `note` says why nothing could be found out, where it could not.
+    the recording: then it is another run that is explained. `note` says why nothing could be found out, where it could not;
+    `stayed` tells of channels asked about that nothing set in the row: what holds them, and who set them last.
     """
 
     row: int
@@ -53,6 +58,7 @@ class Causes:
     events: tuple[str, ...]
     differing: tuple[str, ...] = ()
     note: str = ""
+    stayed: tuple[str, ...] = ()
 
     def lines(self, most: int | None = None) -> list[str]:
         """The decisions and the writes, a line each; of the writes no more than `most`."""
@@ -66,6 +72,7 @@ class Causes:
         if table:
             lines += aligned([["phase", "by", "set", "at, or why"], *table], left=True)
         left = len(self.written) - len(table)
+        lines += self.stayed[:most]
         return lines + ([f"and {left} more: larktally why TRACE FILE.py {self.row}"] if left else [])
 
     def told(self) -> str:
@@ -93,6 +100,7 @@ class Causes:
             "events": list(self.events),
             "differing": list(self.differing),
             "note": self.note,
+            "stayed": list(self.stayed),
         }
 
 
@@ -127,15 +135,87 @@ def causes_in(
     # Rows in order, so that one run serves them all.
     live = run_to(trace, scenario, rows[0] - 1)
     found: dict[int, Causes] = {}
+    holding: dict[int, dict[str, str]] = {}
     for row in rows:
+        names = list(asked[row] or ())
         found[row] = _watched_step(trace, live.to(row - 1), asked[row])
-    return found
+        if isinstance(live.subject, Sim):
+            holding[row] = {name: held_by(live.sim, name) for name in _unset(found[row], names, trace)}
+    if not any(holding.values()):
+        return found
+    return _with_those_who_set_them(trace, scenario, found, holding)
+
+
+def _unset(found: Causes, names: Iterable[str], trace: Trace) -> list[str]:
+    """The channels asked about that nothing set in a row, and that stayed as they were in the row before."""
+    told = {one.channel for one in found.written}
+    told |= {why.machine for why in found.decisions if why.taken}
+    return [
+        name for name in dict.fromkeys(names) if name not in told and _last_change(trace, name, found.row) < found.row
+    ]
+
+
+def _last_change(trace: Trace, channel: str, row: int) -> int:
+    """The last row up to one in which a channel came out other than in the row before; 0 where it never did."""
+    values = trace.columns[channel].stored[: row + 1]
+    with np.errstate(invalid="ignore"):
+        changed = np.flatnonzero(
+            (values[1:] != values[:-1]) & ((values[1:] == values[1:]) | (values[:-1] == values[:-1]))
+        )
+    return int(changed[-1]) + 1 if len(changed) else 0
+
+
+def _with_those_who_set_them(
+    trace: Trace,
+    scenario: Scenario | SubjectLike,
+    found: Mapping[int, Causes],
+    holding: Mapping[int, Mapping[str, str]],
+) -> dict[int, Causes]:
+    """The same causes with, of each channel that stayed, who set it last: found in one run more, up to the latest of them."""
+    asked: dict[int, list[str]] = {}
+    for row, names in holding.items():
+        for name in names:
+            last = _last_change(trace, name, row)
+            if last:
+                asked.setdefault(last, []).append(name)
+    setters: dict[int, Causes] = {}
+    if asked:
+        live = run_to(trace, scenario, min(asked) - 1)
+        for last in sorted(asked):
+            setters[last] = _watched_step(trace, live.to(last - 1), asked[last])
+    complete = dict(found)
+    for row, names in holding.items():
+        lines = []
+        for name, held in names.items():
+            last = _last_change(trace, name, row)
+            value = shown_value(trace.columns[name].at(row))
+            why = f": {held}" if held else ""
+            lines.append(f"{name} stayed {value}{why}; {_set_last(setters.get(last), name, last)}")
+        complete[row] = replace(found[row], stayed=tuple(lines))
+    return complete
+
+
+def _set_last(setter: Causes | None, channel: str, row: int) -> str:
+    """Who set a channel last, in words."""
+    if setter is None:
+        return "it is so since row 0"
+    for why in setter.decisions:
+        if channel in (why.machine, f"{why.machine}.age") and why.taken:
+            by = ", ".join(why.taken)
+            places = [one.place for d in why.decisions for one in d.considered if one.transition in why.taken]
+            return f"set last in row {row} by {why.machine}: {', '.join([by, *filter(None, places), *why.asked])}"
+    writes = [one for one in setter.written if one.channel == channel]
+    if not writes:
+        return f"it changed last in row {row}"
+    one = writes[-1]
+    return f"set last in row {row} in {one.phase} by {one.part}, {one.reason or one.place}"
 
 
 def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Tally) -> dict[str, Causes]:
     """For the first claims that are broken in a row: what made the channels that they read what they are there, by the
     claim's name. Empty where the subject is a program in another language."""
     wanted: dict[str, tuple[int, list[str]]] = {}
+    waiting: dict[str, Awaited] = {}
     sim = bool(trace.header.order)
     for result in tally.failed:
         if result.breaches:
@@ -145,8 +225,11 @@ def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Ta
         names = []
         if row:
             names = _channels_read(result, trace, row)
-        if row and (names or not sim) and len(wanted) < MOST_EXPLAINED:
+        if row and (names or not sim or awaited_of(result, trace)) and len(wanted) < MOST_EXPLAINED:
             wanted[result.name] = (row, names)
+            awaited = awaited_of(result, trace)
+            if awaited is not None:
+                waiting[result.name] = awaited
     # A program's own steps are not seen from here, and a run of it may take long.
     if not wanted or trace.header.program:
         return {}
@@ -157,7 +240,16 @@ def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Ta
         else:
             # Two claims that break in one row are answered by one watched step.
             asked[row] = [*(asked.get(row) or ()), *names]
+    for awaited in waiting.values():
+        for row in awaited.rows:
+            asked[row] = [*(asked.get(row) or ()), *awaited.machines]
     found = _tried(trace, scenario, asked)
+    decided = {row: one.decisions for row, one in found.items()}
+    for name, awaited in waiting.items():
+        row = awaited.row_that_tells(decided)
+        wanted[name] = (row, [*awaited.machines])
+        if not found[row].note:
+            found[row] = replace(found[row], note=f"what was awaited was decided in row {row}:")
     return {name: _narrowed(found[row], names, sim) for name, (row, names) in wanted.items()}
 
 
@@ -181,7 +273,9 @@ def _narrowed(found: Causes, names: list[str], sim: bool) -> Causes:
     if not sim:
         return replace(found, written=tuple(_about(list(found.written), names)))
     decisions = tuple(one for one in found.decisions if {one.machine, f"{one.machine}.age"} & set(names))
-    return replace(found, decisions=decisions, written=tuple(one for one in found.written if one.channel in names))
+    written = tuple(one for one in found.written if one.channel in names)
+    stayed = tuple(line for line in found.stayed if line.split(" ")[0] in names)
+    return replace(found, decisions=decisions, written=written, stayed=stayed)
 
 
 def lines_by_claim(causes: Mapping[str, Causes]) -> dict[str, list[str]]:
@@ -293,8 +387,9 @@ def _told(event: Event) -> str:
 
 
 def _worth_telling(written: Write, unasked: bool) -> bool:
-    """Whether what a part's own step set is told: where it changed something or says why; unasked only where both."""
+    """Whether what a part's own step set is told: where it changed something, and unasked only where it says why too."""
     changed, says_why = not _alike(written.before, written.after), bool(written.reason)
+    # A part's own motion that sets what was there already sets nothing.
     if unasked:
         return changed and says_why
-    return changed or says_why
+    return changed

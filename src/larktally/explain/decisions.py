@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from types import CodeType
 from typing import Any
 
+from larktally.code_places import place_said
 from larktally.errors import LarkTallyError
 from larktally.event import Event
 from larktally.names import unknown_name
@@ -129,7 +131,13 @@ class Watched:
         self._decisions: list[Decision] = []
         self._asked: list[str] = []
         machine.observe_rules(lambda considered, taken: self._decisions.append(Decision(tuple(considered), taken)))
-        machine.observe_requests(self._asked.append)
+        machine.observe_requests(self._note_request)
+
+    def _note_request(self, state: str, asked: tuple[CodeType, int] | None) -> None:
+        by = ""
+        if asked is not None:
+            by = f" by {place_said(asked)}"
+        self._asked.append(state + by)
 
     def why(self, row: int, emitted: Iterable[Event]) -> Why:
         """What it considered in the step that has just been made, of all that was emitted in it; and looks no longer."""

@@ -16,7 +16,7 @@ from typing import Any, TypeVar
 
 from larktally.code_places import is_own, place_of
 from larktally.errors import LarkTallyError
-from larktally.explain.reachable_state import reachable_state
+from larktally.explain.reachable_state import LENGTH, reachable_state
 from larktally.explain.writes import Write
 from larktally.textfmt import shortened
 
@@ -74,7 +74,8 @@ class _Lines:
         values = reachable_state(self._subject)
         for name, value in values.items():
             was = self._values.get(name)
-            if value != was:
+            # A list that grew is told by what is new in it.
+            if value != was and not name.startswith(LENGTH):
                 self.found.append(Write(name, self._row, "step", *self._last, _value(was), _value(value)))
         self._values = values
 

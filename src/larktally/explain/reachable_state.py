@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from larktally.code_places import is_own
+from larktally.event import Event
 from larktally.names import one_or_many
 from larktally.parts.part import Part
 from larktally.parts.sim import Sim
@@ -122,6 +123,8 @@ class _Look:
             self._waiting.append((name, place, value))
 
     def _inside(self, name: str, place: str, value: Any) -> None:
+        if isinstance(value, list | tuple) and value and all(isinstance(one, Event) for one in value):
+            return  # what a step says is no state: the next one says something else
         if isinstance(value, list | dict):
             # One that grew since has all its earlier entries as they were.
             self._found[f"{LENGTH}{name}{place}"] = str(len(value))

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from types import CodeType
 from typing import Any, NamedTuple, TypeAlias
 
+from larktally.code_places import code_of_caller
 from larktally.errors import ModelError
 from larktally.language.reading import Scope, compile_choice, compile_guard, in_scope, reads_of
 from larktally.parts.context import GuardContext, StepContext, context_for
@@ -17,6 +19,7 @@ from larktally.traces.outline import ANY, BACK, STAY
 
 __all__ = ["Machine", "Transition", "ANY", "BACK", "STAY", "Hook"]
 
+RequestListener: TypeAlias = "Callable[[str, tuple[CodeType, int] | None], Any]"
 RuleObserver: TypeAlias = Callable[[list[RuleTrial], "str | None"], None]
 
 
@@ -55,6 +58,7 @@ class Machine(MachineDefinition):
     phase = "machines"
     events = ("changed", "acted", "go_refused")
     state_fields = ("state", "age", "stack", "_requested", "_history")
+    derived_fields = ("_asked_at",)
 
     def __init__(
         self,
@@ -76,6 +80,8 @@ class Machine(MachineDefinition):
         self.age = 0
         self.stack: list[str] = []
         self._requested: list[str] = []
+        # Where each was asked for: the code and the line, made into words only where somebody wants to know.
+        self._asked_at: list[tuple[CodeType, int]] = []
         self._history: dict[str, str] = {}
         self._plain = False
         self._candidates: dict[str, tuple[Transition, ...]] = {}
@@ -87,7 +93,7 @@ class Machine(MachineDefinition):
         self._crossings: dict[tuple[str, str], _Crossing] = {}
         # Who watches is no part of the state: a saved one goes back into a sim that nobody watches.
         self._observer: RuleObserver | None = None
-        self._listener: Callable[[str], Any] | None = None
+        self._listener: RequestListener | None = None
         self.now: StepContext
         self.guard_now: StepContext
 
@@ -101,8 +107,9 @@ class Machine(MachineDefinition):
         if self.sim.looking:
             raise ModelError(f"{self.sim.looking} asks {self.name!r} to go to {state!r}; guards only look")
         self._requested.append(state)
+        self._asked_at.append(code_of_caller())
         if self._listener is not None:
-            self._listener(state)
+            self._listener(state, self._asked_at[-1])
 
     def model_functions(self) -> Iterator[Callable[..., Any]]:
         """The functions of a model's own that it calls: hooks, guards and actions."""
@@ -111,6 +118,9 @@ class Machine(MachineDefinition):
                 yield from hooks
         for rule in self.transitions:
             yield from (one for one in (rule.when, rule.action) if callable(one))
+
+    def after_load(self) -> None:
+        self._asked_at.clear()
 
     def begin(self) -> None:
         self._prepare()
@@ -145,12 +155,14 @@ class Machine(MachineDefinition):
         self._observer = observer
         self._choose_path()
 
-    def observe_requests(self, listener: Callable[[str], Any] | None) -> None:
-        """Shows a function every state that is asked for with `go` from now on, and those that wait to be taken."""
+    def observe_requests(self, listener: RequestListener | None) -> None:
+        """Shows a function every state that is asked for with `go` from now on, and those that wait to be taken, each with
+        the code and the line that asked."""
         self._listener = listener
         if listener is not None:
-            for state in self._requested:
-                listener(state)
+            for n, state in enumerate(self._requested):
+                # A state that was put back knows what was asked for, and not where.
+                listener(state, self._asked_at[n] if n < len(self._asked_at) else None)
 
     def _prepare(self) -> None:
         """Makes what the hot loop reads: the rules and during hooks of each state, and the guards as functions."""
@@ -272,6 +284,7 @@ class Machine(MachineDefinition):
         # The order of asking decides and not the order of rules: a hurt in the machine before wins over a hop in this one.
         first, *late = self._requested
         self._requested = []
+        self._asked_at.clear()
         for state in late:
             self.emit("go_refused", to=state, because=f"{first} was asked for first")
         target = self.states.enter_at(first, self._history)

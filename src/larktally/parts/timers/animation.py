@@ -152,6 +152,11 @@ class Animation(Part):
             )
         self._opens.append((strike, span))
 
+    @property
+    def opened(self) -> Sequence[tuple[Hitbox, str]]:
+        """The strike boxes that it holds open, each with the span that does."""
+        return self._opens
+
     def within(self, span: str) -> bool:
         """Whether the clip that plays is in a span of that name."""
         first, last = self.clips[self.clip].spans.get(span, (0, -1))

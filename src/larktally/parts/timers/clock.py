@@ -121,6 +121,11 @@ class Clock(Part):
         if of is not None:
             self._held_of, self._held_from = of.name, of.count
 
+    @property
+    def held(self) -> bool:
+        """Whether a hit stop holds it."""
+        return self._held > 0
+
     def _still_held(self) -> bool:
         other = self.sim.parts.get(self._held_of)
         gone = (other.count if isinstance(other, Clock) else self.sim.frame) - self._held_from
