@@ -10,6 +10,7 @@ from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.oracle import Oracle, verdict
+from tests.test_sim import run
 
 import larktally as lt
 from larktally.cli import main
@@ -633,3 +634,38 @@ def test_a_claim_is_made_for_each_name_that_matches_a_pattern_or_one_of_a_list(t
     ]  # fmt: skip
     with pytest.raises(lt.ClaimError, match="no such file"):
         lt.load_claims(tmp_path / "d.toml")
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("always(wick.x > 1 && wick.y > 1)", "'&&' is of another language; 'and' joins"),
+        ("always(wick.x > 1 || wick.y > 1)", "'.|' is of another language; 'or' joins"),
+        ("always(!wick.grounded)", "'!' is of another language; 'not' turns"),
+        ("always(wick.x ^ 2 > 1)", "'^' is of another language; '!=' says .*'..' is a power"),
+        ("always(wick.x = 3)", "'=' stands where '==' is meant"),
+        ("always(x = 3)", "a comparison is written '==', as in x == …"),
+        ("always(wick.x === 3)", "'===' is of another language"),
+        ("always(apex(wick.y) > 3)", "is one number of the whole run"),
+    ],
+)
+def test_an_operator_of_another_language_is_answered_with_the_form_here_in_claims_and_guards(dusk_trace, text, said):
+    said = said.replace("^", "\\^").replace(".|", "..")
+    with pytest.raises(lt.ClaimError, match=said):
+        lt.check(dusk_trace, [lt.claim("c", text)])
+
+    def build(sim):
+        sim.body("wick", size=(4, 4), at=(20, 16))
+        sim.machine("m", ("a",), "a").transition("a", to=lt.STAY, when=text.removeprefix("always(").removesuffix(")"))
+
+    if "apex" not in text and " = " not in text:
+        with pytest.raises(lt.LarkTallyError, match="of another language"):
+            run(build, 2)
+
+
+def test_what_stands_in_quotes_is_of_no_language(dusk_trace):
+    assert lt.check(
+        dusk_trace, [lt.claim("c", "never(wick.gait == 'standing' and ch('wick.gait') != 'standing')")]
+    ).passed
+    with pytest.raises(lt.ClaimError, match="no event 'a && b'"):
+        lt.check(dusk_trace, [lt.claim("c", "never(event('a && b'))")])

@@ -77,7 +77,10 @@ def test_show_prints_rows_and_events(dusk_trace, tmp_path):
     shown = call("show", path, "--frames", "29..31,76", "--only", "wick.y")
     lines = shown.output.splitlines()
     assert lines[0].startswith("dusk_run: rows 0..220 at 60 frames/s")
-    assert lines[2].split() == ["wick.gait", "saaa"] and "s standing, a airborne" in lines[3]
+    assert lines[1].startswith(
+        "order  inputs → timers (wick.burst) → animations → machines (wick.gait) → motion (wick) → zones"
+    )
+    assert lines[3].split() == ["wick.gait", "saaa"] and "s standing, a airborne" in lines[4]
     lines = lines[next(n for n, line in enumerate(lines) if line.startswith("row ")) - 1 :]
     assert [line.split()[:3] for line in lines[2:6]] == [
         ["29", "0.483", "16"],
@@ -405,3 +408,34 @@ def test_a_scenario_that_a_file_imports_is_run_with_its_own_file_or_by_name(tmp_
     (tmp_path / "star.py").write_text("from model_of_wick import *\n")
     done = call("run", tmp_path / "star.py")
     assert done.exit_code == 2 and "no scenario of its own; it imports good, breaks, bare" in done.output
+
+
+def test_a_text_where_a_number_stood_names_the_file_and_line_that_set_it(tmp_path):
+    model = tmp_path / "model.py"
+    for line, where in (("at.value = 'fast'", "at = 'fast'"), ("wick.vx = '120'", "wick.vx = '120'")):
+        model.write_text(
+            "import lark" + "tally as lt\ndef walks(setup):\n    sim = lt.Sim(setup)\n    at = sim.value('at', 0.0)\n"
+            "    wick = sim.body('wick', size=(4, 4), at=(0, 0))\n    @sim.before('machines')\n    def step(now):\n"
+            f"        if now.frame == 3: {line}\n    return sim\nrun = lt.Scenario(walks, frames=9)\n"
+        )
+        done = call("run", model, "--to", tmp_path)
+        assert done.exit_code == 3 and f"{where} (was 0), set by before machines: step at model.py:8" in done.output
+
+
+def test_a_chart_with_traces_blames_no_state_that_go_entered_or_left(tmp_path):
+    model = tmp_path / "model.py"
+    model.write_text(
+        "import larktally as lt\ndef moods(setup):\n    sim = lt.Sim(setup)\n    one = sim.machine('mood', ('calm', 'hurt'), 'calm')\n"
+        "    @sim.before('machines')\n    def step(now):\n        if now.frame in (3, 6): one.go('hurt' if now.frame == 3 else 'calm')\n"
+        "    return sim\nrun = lt.Scenario(moods, frames=9)\n"
+    )
+    assert call("run", model, "--to", tmp_path).exit_code == 0
+    assert call("chart", model).output.count("look at: ") == 3
+    assert "look at: " not in call("chart", model, tmp_path / "run.parquet").output
+
+
+def test_a_reader_that_has_gone_is_no_fault(tmp_path, dusk_trace):
+    path = dusk_trace.save(tmp_path / "dusk.parquet")
+    code = f"import subprocess, sys; p = subprocess.Popen([sys.executable, '-m', 'larktally', 'show', {str(path)!r}, '--frames', '0..219'], "
+    code += "stdout=subprocess.PIPE, stderr=subprocess.PIPE); p.stdout.readline(); p.stdout.close(); print(p.stderr.read(), p.wait())"
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.startswith("b'' ")

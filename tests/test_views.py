@@ -172,7 +172,7 @@ def test_the_terminal_shows_strips_frames_and_the_level(files):
         (("plot", "good.parquet", "--body", "wik"), "no body 'wik' in this trace; did you mean 'wick'?"),
         (("plot", "good.parquet", "--only", "wick.z"), "matches no channel; did you mean"),
         (("plot", "good.parquet", "--frames", "9..4"), "this trace has rows 0..220"),
-        (("show", "good.parquet", "--frames", "x"), "takes a row, 40, or a span"),
+        (("show", "good.parquet", "--frames", "x"), "takes a row, 40, a span"),
     ],
 )
 def test_what_cannot_be_drawn_is_told(files, words, said, monkeypatch):

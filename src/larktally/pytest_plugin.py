@@ -95,6 +95,7 @@ class TestRuns:
     def record(self, scenario: Scenario, claims: Iterable[Claim] | None = None) -> Trace:
         """Records a scenario and asserts its claims, or the ones given; at the marker's rate where there is one."""
         from larktally.errors import SubjectFailed
+        from larktally.explain.wrong_kind import line_that_set
         from larktally.runs.failed_story import failed_story
         from larktally.runs.record import record
 
@@ -107,7 +108,8 @@ class TestRuns:
             # What was recorded before it is kept, as of a claim that is broken.
             if failure.trace is not None and failure.trace.rows:
                 self._see(failure.trace)
-            pytest.fail(f"{failure}\n{scenario.title}: {failed_story(failure)}", pytrace=False)
+            story = [str(failure), f"{scenario.title}: {failed_story(failure)}", line_that_set(wanted_run, failure)]
+            pytest.fail("\n".join(filter(None, story)), pytrace=False)
         self._see(trace)
         self._made_by[id(trace)] = scenario
         wanted = list(scenario.claims if claims is None else claims)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from larktally.charts.inspecting import findings, priorities
+from larktally.charts.inspecting import Finding, findings, priorities
 from larktally.explain.coverage import Coverage
 from larktally.report import Block, Line, Report, Table
 from larktally.traces.outline import BACK, STAY, Outline
@@ -27,7 +27,7 @@ class MachineChart:
         return {
             "machine": self.outline.name,
             "rules": priorities(self.outline),
-            "findings": [finding._asdict() for finding in findings(self.outline)],
+            "findings": [finding._asdict() for finding in self._findings()],
             "coverage": self.coverage.plain() if self.coverage is not None else None,
         }
 
@@ -36,12 +36,30 @@ class MachineChart:
         outline = self.outline
         size = f"{len(outline.leaves)} states, {len(outline.rules)} rules, starts {outline.start!r}, {outline.order}"
         blocks: list[Block] = [Line(f"{outline.name}: {size}", tone="strong"), self._rules()]
-        for finding in findings(outline):
+        for finding in self._findings():
             blocks.append(Line(f"look at: {finding.message}", tone="odd"))
         found = Report.of(blocks)
         if self.coverage is None:
             return found
         return found + Report.of([Line("")]) + self.coverage.report()
+
+    def _findings(self) -> list[Finding]:
+        """What is odd of the rules, but for what the runs show to be well: a state that `go` enters was visited, one that
+        `go` leaves was left."""
+        found = []
+        for finding in findings(self.outline):
+            if self.coverage is None or finding.about not in self._seen_to_be_well(finding.kind):
+                found.append(finding)
+        return found
+
+    def _seen_to_be_well(self, kind: str) -> set[str]:
+        if self.coverage is None:
+            return set()
+        if kind == "unreachable":
+            return {state.state for state in self.coverage.states if state.visits}
+        if kind == "no way out":
+            return {before for before, after in self.coverage.pairs if before != after}
+        return set()
 
     def _rules(self) -> Table:
         shown = {BACK: "back", STAY: "stay"}

@@ -71,6 +71,9 @@ def report_errors(command: F) -> F:
             click.echo("larktally: interrupted", err=True)
             exit_with(INTERRUPTED)
         except (Exception, SystemExit) as error:
+            # Rich ends the process itself where the reader of a table has gone.
+            if isinstance(error.__context__, BrokenPipeError):
+                exit_with(0)
             last_resort(error, debug)
 
     return guarded  # type: ignore[return-value]

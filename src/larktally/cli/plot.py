@@ -22,7 +22,9 @@ from larktally.traces.trace import Trace, load_trace
 @click.option("--frames", metavar="A..B", help="Only these rows.")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Channels to draw as lines, such as 'wick.v*'.")
 @click.option("--body", help="The body whose path is followed. [default: the first]")
-@click.option("--ghosts", metavar="ROWS", help="Rows in which every body's box is drawn: 30, 25..60, or several.")
+@click.option(
+    "--ghosts", metavar="ROWS", help="Rows in which every body's box is drawn: 30, 25..60, 70..130/10, or several."
+)
 @click.option(
     "--claims", type=click.Path(path_type=Path), metavar="CLAIMS.toml", help="Mark the rows in which these are broken."
 )
@@ -61,7 +63,7 @@ def command(
         body,
         rows=range(rows[0], rows[-1] + 1) if rows else None,
         lines=lines,
-        ghosts=chosen_rows(ghosts, trace, ()),
+        ghosts=chosen_rows(ghosts, trace, (), "--ghosts"),
         breaches=breaches,
         other=load_trace(other_file) if other_file is not None else None,
         dark=dark,

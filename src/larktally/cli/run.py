@@ -16,6 +16,7 @@ from larktally.cli.selection import split_patterns
 from larktally.comparing.baselines import BaselineResult, Baselines
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
+from larktally.explain.wrong_kind import line_that_set
 from larktally.runs.failed_story import failed_story
 from larktally.runs.file_recording import stopped_path
 from larktally.runs.model_files import load_scenarios
@@ -88,8 +89,10 @@ def command(
                 trace = record(scenario, only=split_patterns(only) or None, to=path, on_progress=on_progress)
         except SubjectFailed as failure:
             worst = SUBJECT_FAILED
-            results.append(_failed(scenario, failure, path))
-            suites.append(Suite(scenario.title, None, time.perf_counter() - began, failed_story(failure)))
+            set_at = line_that_set(scenario, failure)
+            results.append(_failed(scenario, failure, path, set_at))
+            story = "\n".join(filter(None, (failed_story(failure), set_at)))
+            suites.append(Suite(scenario.title, None, time.perf_counter() - began, story))
             # The others are run all the same: one subject that fails does not hide what the rest have to say.
             continue
         except LarkTallyError as error:
@@ -156,8 +159,10 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: d
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
 
-def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> dict[str, Any]:
+def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, set_at: str) -> dict[str, Any]:
     click.echo(subject_story(failure, scenario.title), err=True)
+    if set_at:
+        click.echo(set_at, err=True)
     kept = None
     if failure.trace is not None and failure.trace.rows:
         kept = stopped_path(path)

@@ -12,21 +12,23 @@ from larktally.traces.trace import Trace
 __all__ = ["chosen_rows", "chosen_channels", "split_patterns"]
 
 
-def chosen_rows(given: str | None, trace: Trace, otherwise: Sequence[int]) -> list[int]:
-    """The rows of 40, 25..60, or several joined by commas; `otherwise` where nothing is said."""
+def chosen_rows(given: str | None, trace: Trace, otherwise: Sequence[int], option: str = "--frames") -> list[int]:
+    """The rows of 40, 25..60, every tenth of a span 70..130/10, or several joined by commas; `otherwise` where nothing is
+    said."""
     if given is None:
         return list(otherwise)
     rows: list[int] = []
     for part in given.split(","):
-        found = re.fullmatch(r"\s*(\d{1,12})\s*(?:\.\.\s*(\d{1,12})\s*)?", part)
-        if not found:
+        found = re.fullmatch(r"\s*(\d{1,12})\s*(?:\.\.\s*(\d{1,12})\s*(?:/\s*(\d{1,12})\s*)?)?", part)
+        if not found or found[3] == "0":
             raise LarkTallyError(
-                f"--frames takes a row, 40, or a span, 25..60, or several joined by commas, not {part!r}"
+                f"{option} takes a row, 40, a span, 25..60, every tenth of one, 70..130/10, or several joined by commas, "
+                f"not {part!r}"
             )
         first, last = int(found[1]), int(found[2] or found[1])
         if first > last or first >= trace.rows:
-            raise LarkTallyError(f"--frames {part}: this trace has rows 0..{trace.rows - 1}")
-        rows += range(first, min(last, trace.rows - 1) + 1)
+            raise LarkTallyError(f"{option} {part}: this trace has rows 0..{trace.rows - 1}")
+        rows += range(first, min(last, trace.rows - 1) + 1, int(found[3] or 1))
     return rows
 
 

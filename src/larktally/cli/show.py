@@ -56,6 +56,10 @@ def command(
 
     out = console()
     out.print(_title(trace), highlight=False, markup=False, soft_wrap=True)
+    if trace.header.order:
+        out.print(
+            _order(trace), highlight=False, markup=False, style="dim", no_wrap=True, overflow="ellipsis", crop=True
+        )
     if at_level:
         print_level(out, trace, rows[0])
         return
@@ -70,6 +74,15 @@ def command(
             out.print(
                 f"… and {trace.rows - FIRST_ROWS} more rows; --frames A..B shows others", highlight=False, markup=False
             )
+
+
+def _order(trace: Trace) -> str:
+    """The phases of a sim's frame in their order, each with what runs in it."""
+    phases = []
+    for phase in trace.header.order:
+        runs = ", ".join(phase.parts)
+        phases.append(f"{phase.phase} ({runs})" if runs else phase.phase)
+    return f"order  {' → '.join(phases)}"
 
 
 def _title(trace: Trace) -> str:

@@ -26,6 +26,13 @@ class SettingDifference:
             return f"{self.name} was {self.first}, now {self.second}"
         return self.name
 
+    @property
+    def beside(self) -> str:
+        """What it is in the second run, in a few words."""
+        if self.second:
+            return f"{self.name} {self.second}"
+        return f"another in {self.name}"
+
 
 def setting_differences(a: Trace, b: Trace) -> list[SettingDifference]:
     """Rate, seed, params and numbers of the model, the script and the model itself, where both headers hold them."""

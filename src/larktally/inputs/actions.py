@@ -93,7 +93,7 @@ class Actions:
             self._by_name[name] = Action(name)
             return name
         raise InputError(
-            unknown_name("action", name, [*self._by_name, *self._by_key]) + "; declare it: actions=(…, 'name')"
+            unknown_name("action", name, [*self._by_name, *self._by_key]) + f"; declare it: actions=(…, {name!r})"
         )
 
     def check_value(self, name: str, value: float) -> None:

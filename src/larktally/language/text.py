@@ -69,6 +69,7 @@ def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
     flat = re.sub(r"[\r\n\t]", " ", text)
     lead = len(flat) - len(flat.lstrip())
     source = _NAMES.sub(_stand_in, flat[lead:])
+    _check_foreign(text, flat)
     try:
         tree = ast.parse(source, mode="eval")
     except SyntaxError as error:
@@ -77,6 +78,34 @@ def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
     except (ValueError, MemoryError, RecursionError):
         raise ClaimError("the text cannot be read: it is nested too deep, or holds a number too long") from None
     return _Reader(text, flat, source, lead, defines or {}).read(tree.body, 0)
+
+
+# What other languages write, by the form that it has here; a string of the claim's own is left out.
+_FOREIGN = (
+    (re.compile(r"&&?"), "'and' joins conditions here"),
+    (re.compile(r"\|\|?"), "'or' joins conditions here"),
+    (re.compile(r"\^"), "'!=' says that one of two conditions holds alone, and '**' is a power"),
+    (re.compile(r"!(?!=)|~"), "'not' turns a condition round here"),
+    (re.compile(r"<>"), "'!=' compares here"),
+    (re.compile(r"[!=]=="), "'==' and '!=' compare here"),
+    (re.compile(r"=>"), "'>=' compares here, and implies(p, q) says that q follows from p"),
+    (re.compile(r"\?"), "(p and q) or (not p and r) says it here"),
+    (re.compile(r";"), "one claim is one expression; 'and' joins two"),
+)
+_STRINGS = re.compile(r"""'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*\"""")
+
+
+def _check_foreign(text: str, flat: str) -> None:
+    """Raises ClaimError for an operator of another language, with the form that is meant."""
+    bare = _STRINGS.sub(lambda found: " " * len(found[0]), flat)
+    first = None
+    for pattern, hint in _FOREIGN:
+        found = pattern.search(bare)
+        if found is not None and (first is None or found.start() < first[0]):
+            first = found.start(), found.end(), found[0], hint
+    if first is not None:
+        start, end, word, hint = first
+        fail_at(text, (start, end), f"{word!r} is of another language; {hint}")
 
 
 def _stand_in(found: re.Match[str]) -> str:
@@ -237,7 +266,9 @@ def misfit(function: Function, args: int, named: Mapping[str, object]) -> str | 
     known = {one.name for one in function.named}
     for name in named:
         if name not in known:
-            return f"{function.name} takes no {name!r}{did_you_mean(name, known)}; it is {signature(function)}"
+            near = did_you_mean(name, known)
+            compared = "" if near else f"; a comparison is written '==', as in {name} == …"
+            return f"{function.name} takes no {name!r}{near}; it is {signature(function)}{compared}"
     for one in function.named:
         if one.needed and one.name not in named:
             return f"{function.name} needs {one.name}=; it is {signature(function)}"

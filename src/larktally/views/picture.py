@@ -9,8 +9,10 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from larktally.comparing.divergence import first_divergence
+from larktally.comparing.settings import setting_differences
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
+from larktally.textfmt import shortened
 from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of
 from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, lanes_of, mark_row, time_axis
@@ -157,6 +159,10 @@ def _title(trace: Trace, followed: str | None, rows: range, other: Trace | None)
     beside = ""
     if other is not None:
         beside = f"; dashed: {other.header.scenario or other.header.subject}"
+        # Two runs of one name are told apart by what they were made from.
+        differing = setting_differences(trace, other)
+        if differing:
+            beside += f" ({shortened(differing[0].beside, 40)})"
     return f"{name}: {trace.frames} frames{rate}{part}{path}{beside}"
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.patches import Rectangle
 
+from larktally.textfmt import shortened
 from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of, body_box
 from larktally.views.palette import STATE_COLOURS, Palette
@@ -58,12 +59,26 @@ def draw_scene(
             lw=1.4,
             ls="--",
             zorder=4,
-            label="the other",
+            label=shortened(other.header.scenario or other.header.subject or "the other", 24),
         )
     _draw_contacts(axes, trace, body, x, y, rows, palette)
     # Where it began and where it ended, when nothing else was asked.
     for row in ghosts or [rows.start, rows.stop - 1]:
         _draw_ghosts(axes, trace, body, row, palette)
+    # A path without states, contacts or another run has nothing to be told apart by.
+    if axes.get_legend_handles_labels()[0]:
+        _draw_legend(axes, palette)
+    part = slice(rows.start, rows.stop)
+    near_x, near_y = _reached(trace, body, rows)
+    # Of both runs, so that the one that strays does not leave the picture.
+    across, up = _limits(np.concatenate([near_x, far_x[part]]), np.concatenate([near_y, far_y[part]]), scene)
+    axes.set_xlim(*across)
+    axes.set_ylim(*up)
+    axes.set_xlabel("x (units)", color=palette.quiet)
+    axes.set_ylabel("y (units)", color=palette.quiet)
+
+
+def _draw_legend(axes: Axes, palette: Palette) -> None:
     axes.legend(
         loc="lower right",
         bbox_to_anchor=(1.0, 1.0),
@@ -73,19 +88,11 @@ def draw_scene(
         markerscale=2,
         labelcolor=palette.ink,
     )
-    part = slice(rows.start, rows.stop)
-    near_x, near_y = _reached(trace, body, rows)
-    # Of both runs, so that the one that strays does not leave the picture.
-    across, up = _limits(np.concatenate([near_x, far_x[part]]), np.concatenate([near_y, far_y[part]]))
-    axes.set_xlim(*across)
-    axes.set_ylim(*up)
-    axes.set_xlabel("x (units)", color=palette.quiet)
-    axes.set_ylabel("y (units)", color=palette.quiet)
 
 
 def scene_shape(trace: Trace, body: str, rows: range) -> float:
     """How high the part of the level around a path is, by its width."""
-    (low_x, high_x), (low_y, high_y) = _limits(*_reached(trace, body, rows))
+    (low_x, high_x), (low_y, high_y) = _limits(*_reached(trace, body, rows), trace.header.scene)
     return float((high_y - low_y) / (high_x - low_x))
 
 
@@ -124,11 +131,31 @@ def _reached(trace: Trace, body: str, rows: range) -> tuple[Any, Any]:
     return np.concatenate(across), np.concatenate(up)
 
 
-def _limits(x: Any, y: Any) -> tuple[tuple[float, float], tuple[float, float]]:
+def _limits(x: Any, y: Any, scene: dict[str, Any]) -> tuple[tuple[float, float], tuple[float, float]]:
     """From where to where around the path, with room for words and a little of the level under it."""
+    x, y = (_near_the_level(values, scene, axis) for axis, values in enumerate((x, y)))
     low_x, high_x, low_y, high_y = np.nanmin(x), np.nanmax(x), np.nanmin(y), np.nanmax(y)
     margin, above = 0.04 * max(high_x - low_x, 100.0), 16 + 0.15 * max(high_y - low_y, 60.0)
     return (low_x - margin, high_x + margin), (low_y - 30, high_y + above)
+
+
+def _near_the_level(values: Any, scene: dict[str, Any], axis: int) -> Any:
+    """Where a path goes along an axis, as far as the level or a little way out of it: what has fallen out of the world would
+    leave no more of the level than a line."""
+    boxes = scene.get("boxes", [])
+    if not boxes:
+        return values
+    low, high = min(box[0][axis] for box in boxes), max(box[1][axis] for box in boxes)
+    margin = max(60.0, (high - low) / 2)
+    low, high = low - margin, high + margin
+    # Above a level is where things hop to, and no way out of the world.
+    up = scene.get("up", "+y")
+    if axis == 1 and up == "+y":
+        high = np.inf
+    elif axis == 1 and up == "-y":
+        low = -np.inf
+    inside = values[(values >= low) & (values <= high)]
+    return inside if len(inside) else values
 
 
 def _draw_zones(axes: Axes, scene: dict[str, Any], palette: Palette) -> None:
