@@ -311,7 +311,7 @@ def test_who_wrote_a_channel_names_phase_part_file_and_line():
         and launched[1].place.startswith("test_comparing.py:")
         and launched[1].after == 360
     )
-    assert launched[0].phase == "motion" and launched[0].place.startswith("larktally/parts/space/body.py:")
+    assert launched[0].phase == "motion" and launched[0].place == "" and launched[0].where == "gravity 900"
     state = lt.who_wrote(trace, made, 20, "wick.gait")[0]
     assert (state.row, state.before, state.after, state.phase) == (10, "standing", "airborne", "machines")
     taken = lt.who_wrote(trace, made, 4, "warm")

@@ -68,7 +68,7 @@ class Causes:
         lines += [line for why in self.decisions for line in str(why).removeprefix(f"row {self.row}, ").splitlines()]
         table = []
         for one in self.written[:most]:
-            table.append([one.phase, one.part, one.change, one.reason or one.place])
+            table.append([one.phase, one.part, one.change, one.where])
         if table:
             lines += aligned([["phase", "by", "set", "at, or why"], *table], left=True)
         left = len(self.written) - len(table)
@@ -208,7 +208,7 @@ def _set_last(setter: Causes | None, channel: str, row: int) -> str:
     if not writes:
         return f"it changed last in row {row}"
     one = writes[-1]
-    return f"set last in row {row} in {one.phase} by {one.part}, {one.reason or one.place}"
+    return f"set last in row {row} in {one.phase} by {one.part}, {one.where}"
 
 
 def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Tally) -> dict[str, Causes]:

@@ -112,14 +112,11 @@ class Notes:
 
 
 def _place() -> str:
-    """File and line: the model's own where one of its functions is on the way, the library's otherwise."""
+    """File and line of the innermost function of the model's own that is on the way; "" where none is: a line of the library's
+    would tell its user nothing."""
     frame = sys._getframe()
-    while frame.f_code.co_filename == __file__ and frame.f_back is not None:
-        frame = frame.f_back
-    # Where no model's code is on the way, the part's own line that set it is what there is to show.
-    first = frame
     while frame.f_code is not Notes._run.__code__ and frame.f_back is not None:
         if not is_own(frame.f_code.co_filename):
             return place_of(frame)
         frame = frame.f_back
-    return place_of(first)
+    return ""

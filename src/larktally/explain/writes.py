@@ -12,8 +12,8 @@ __all__ = ["Write"]
 
 @dataclass(frozen=True, slots=True)
 class Write:
-    """A channel being set: in which row, phase and part, from which file and line (the model's own, where one of its
-    functions did), from which value to which; and why, where the part's own step did it and can say so."""
+    """A channel being set: in which row, phase and part, from which file and line of the model's own ("" where the part's own
+    step did it), from which value to which; and why, where that step can say so."""
 
     channel: str
     row: int
@@ -27,7 +27,12 @@ class Write:
     @property
     def by_model(self) -> bool:
         """Whether one of the model's own functions set it, rather than a part's own step."""
-        return not self.place.startswith("larktally/")
+        return bool(self.place)
+
+    @property
+    def where(self) -> str:
+        """The reason, the line, or that it was the part's own step."""
+        return self.reason or self.place or "its own step"
 
     @property
     def change(self) -> str:
@@ -42,7 +47,7 @@ class Write:
         where = "while the model was built or reset"
         if self.phase:
             where = f"in the phase {self.phase!r}, {self.part}"
-        why = f", at {self.place}"
-        if self.reason:
-            why = f": {self.reason}"
+        why = f": {self.where}"
+        if self.place and not self.reason:
+            why = f", at {self.place}"
         return f"{self.change}, set in row {self.row} {where}{why}"
