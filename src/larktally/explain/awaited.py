@@ -49,6 +49,8 @@ def awaited_of(result: Result, trace: Trace) -> Awaited | None:
         return None
     read, goals = names_and_texts([tree.args[1]])
     machines = [name for name in trace.header.machines if name in read]
+    if not machines and not goals & set(trace.header.events):
+        return None
     if not machines:
         # Of an event who says it in this run; where nobody ever did, any machine might have.
         speakers = {source for _, name, source, _ in trace.events.fields() if name in goals}
