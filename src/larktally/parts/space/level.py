@@ -112,6 +112,18 @@ class Level:
         zones = [(name, [_plain(box) for box in parts]) for name, parts in self.zones.items()]
         return hashlib.sha256(msgspec.json.encode([content, zones])).hexdigest()
 
+    def underside(self, what: str, low: Point, high: Point) -> Point:
+        """The middle of the underside of a box from `low` to `high`; raises ModelError in a level without an up."""
+        if not self.has_up:
+            raise ModelError(f"{what} has no feet: its level has no up")
+        down = high
+        if self.up_sign > 0:
+            down = low
+        found = []
+        for i, (start, end) in enumerate(zip(low, high, strict=True)):
+            found.append(down[i] if i == self.up_axis else (start + end) / 2)
+        return tuple(found)
+
     def plain(self, most: int) -> dict[str, object]:
         """Axes, up and boxes as plain data; no boxes where there are more than `most`."""
         if len(self.boxes) <= most:

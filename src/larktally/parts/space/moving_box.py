@@ -6,7 +6,6 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from larktally.errors import ModelError
 from larktally.parts.part import Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
@@ -58,14 +57,8 @@ class MovingBox(Part):
 
     @property
     def feet(self) -> tuple[float, ...]:
-        """The middle of its underside."""
-        level = self.sim.level
-        if not level.has_up:
-            raise ModelError(f"{self.name!r} has no feet: its level has no up")
-        down = self.high
-        if level.up_sign > 0:
-            down = self.low
-        return tuple(down[i] if i == level.up_axis else middle for i, middle in enumerate(self.centre))
+        """The middle of its underside; raises ModelError in a level without an up."""
+        return self.sim.level.underside(repr(self.name), self.low, self.high)
 
     def step(self) -> None:
         pushing, crushing = self._pushing, self._crushing

@@ -91,15 +91,7 @@ class PositionedBox(Part):
     @property
     def feet(self) -> tuple[float, ...]:
         """The middle of its underside; raises ModelError in a level without an up."""
-        if not self.level.has_up:
-            raise ModelError(f"body {self.name!r} has no feet: its level has no up")
-        down = self.high
-        if self.up_sign > 0:
-            down = self.low
-        found = []
-        for i, middle in enumerate(self.centre):
-            found.append(down[i] if i == self.up else middle)
-        return tuple(found)
+        return self.level.underside(f"body {self.name!r}", self.low, self.high)
 
     def would_overlap(self, offset: Sequence[float], layers: Iterable[str] | None = None) -> list[Box]:
         """The solids it would overlap if it stood `offset` away; it stays where it is. One-way boxes do not count.

@@ -86,13 +86,7 @@ class Zone(Part):
 
     def underside(self, box: Box | Zone) -> tuple[float, ...]:
         """The middle of the underside of one of its boxes, or of all of it."""
-        level = self.sim.level
-        if not level.has_up:
-            raise ModelError(f"zone {self.name!r} has no feet: its level has no up")
-        down = box.high
-        if level.up_sign > 0:
-            down = box.low
-        return tuple(down[i] if i == level.up_axis else p for i, p in enumerate(box.centre))
+        return self.sim.level.underside(f"zone {self.name!r}", box.low, box.high)
 
     def inside(self, body: Body) -> bool:
         """Whether a watched body was inside when the zone was last looked at."""
