@@ -45,7 +45,7 @@ def gathering(seed):
     """A sim of many clocks that run, stand and are held by chance, with a machine, a buffer and a hook on each."""
     rng = random.Random(seed)
     changes = {}
-    for row in range(1, 50):
+    for row in range(1, 40):
         for n in range(CLOCKS):
             if rng.random() < 0.06:
                 changes[row, n] = rng.choice([*RATES, "hold"])
@@ -81,8 +81,8 @@ def gathering(seed):
                 elif change:
                     clock.run(change)
 
-    script = lt.InputScript.at_random({"hop": 0.2, "left": 0.1}, 50, seed)
-    trace = run(build, 50, script, events=tuple(f"saw{n}" for n in range(CLOCKS)))
+    script = lt.InputScript.at_random({"hop": 0.2, "left": 0.1}, 40, seed)
+    trace = run(build, 40, script, events=tuple(f"saw{n}" for n in range(CLOCKS)))
     return trace, seen, rates
 
 
@@ -90,10 +90,10 @@ def gathering(seed):
 def test_what_a_clocks_parts_see_is_the_plain_reading_of_the_rule():
     for seed in range(250):
         trace, seen, rates = gathering(seed)
-        held = [value != 0 for value in trace.inputs["hop"]] if "hop" in trace.inputs else [False] * 51
+        held = [value != 0 for value in trace.inputs["hop"]] if "hop" in trace.inputs else [False] * 41
         for n in range(CLOCKS):
             ticking = trace[f"c{n}.ticking"]
-            rate = [rates.get((n, row), Fraction(1)) for row in range(51)]
+            rate = [rates.get((n, row), Fraction(1)) for row in range(41)]
             wanted = plainly(held, ticking, rate, n % 5 == 0)
             got = {row: values for (clock, row), values in seen.items() if clock == n}
             assert got == wanted, (seed, n)
@@ -103,7 +103,7 @@ def test_what_a_clocks_parts_see_is_the_plain_reading_of_the_rule():
             assert {e.row for e in trace.events.named(f"saw{n}")} == acted
             for column, text in enumerate((f"pressed('hop', on='c{n}')", f"released('hop', on='c{n}')")):
                 signal = evaluator(trace).value(parse(text))
-                assert {row for row in range(1, 51) if signal[row]} == {k for k, v in wanted.items() if v[column]}, (
+                assert {row for row in range(1, 41) if signal[row]} == {k for k, v in wanted.items() if v[column]}, (
                     seed,
                     n,
                 )

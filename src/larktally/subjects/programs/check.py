@@ -46,24 +46,32 @@ def check_program(
     rate: str | int | None = None,
     within: Duration = "5s",
     inputs: InputScript | None = None,
+    stop_at_failure: bool = False,
 ) -> ProgramCheck:
     """Speaks every method to a program: each action alone and together, in short and long batches, again after all that may
     have left something behind, from saved states, in two processes, at other rates and with other params.
 
-    `inputs` is a script of the caller's own, for what no press by chance reaches.
+    `inputs` is a script of the caller's own, for what no press by chance reaches; `stop_at_failure` looks no further than
+    the first must that does not hold, for whoever mends one after the other.
     Raises LarkTallyError where it cannot be started at all, or for an action that it does not take.
     """
 
     def started() -> Program:
         return Program(command, folder=folder, over=over, start_within=within, step_within=within, end_within=within)
 
-    check = _Check(started, rate, inputs, alone=command is None)
+    check = _Check(started, rate, inputs, alone=command is None, stop_at_failure=stop_at_failure)
     try:
         check.run()
+    except _Stopped:
+        pass  # its lines so far are what was asked for
     finally:
         for program in check.programs:
             program.stop()
     return ProgramCheck(check.name, tuple(check.lines))
+
+
+class _Stopped(Exception):
+    """A must does not hold, and no more was asked for."""
 
 
 class _Untested(Exception):
@@ -74,8 +82,14 @@ class _Check:
     """One check going on."""
 
     def __init__(
-        self, start: Callable[[], Program], rate: str | int | None, script: InputScript | None, alone: bool
+        self,
+        start: Callable[[], Program],
+        rate: str | int | None,
+        script: InputScript | None,
+        alone: bool,
+        stop_at_failure: bool,
     ) -> None:
+        self._stop_at_failure = stop_at_failure
         self._start, self._wanted_rate, self._script, self._alone = start, rate, script, alone
         self.program = start()
         self.programs = [self.program]
@@ -139,6 +153,8 @@ class _Check:
             if not self.program.alive:
                 self.program.stop()
         self.lines.append(CheckedLine(what, verdict, found, section, must))
+        if must and self._stop_at_failure and verdict != "holds":
+            raise _Stopped
         return verdict != "fails"
 
     def _names(self) -> list[str]:
@@ -256,7 +272,7 @@ class _Check:
         self._must_move(self._runs[self._busiest()])
         held = {name: [1.0] * FRAMES for name in self._names()}
         for name, inputs in self._scripts.items():
-            for before, frames in ((held, 5), (self._scripts["all, densely"], 61), (held, 130)):
+            for before, frames in ((held, 5), (self._scripts["all, densely"], 61), (held, FRAMES // 2 + 10)):
                 self.exercise.reset(self._rate(), seed=11)
                 # All are held in the frame before the reset: a press at once after it is a press.
                 self.exercise.run(before, 1, frames, BATCH)
@@ -293,12 +309,13 @@ class _Check:
 
     def _loads(self) -> str:
         moved, size = 0, 0
-        held = {name: [1.0] * FRAMES for name in self._names()}
-        for name, at in self._places_to_save(3):
+        probes = self._probes()
+        for n, (name, at) in enumerate(self._places_to_save(3)):
+            probe, held = probes[n % len(probes)]
             inputs, whole = self._scripts[name], self._runs[name]
             state, row = self._saved_at(inputs, at)
             size = max(size, len(state))
-            # On as before; then all held, which no run had: what `load` forgets is what the run before left.
+            # On as before; then with other inputs, which no run had: what `load` forgets is what the run before left.
             stop = min(at + 1 + RUN_ON, whole.frames + 1)
             control = self.exercise.run(held, at + 1, stop, BATCH)
             for before in ("the run going on", "a reset", "another run"):
@@ -309,11 +326,19 @@ class _Check:
                 self._disturb(before)
                 self._load(self.exercise, state, at, row)
                 again = self.exercise.run(held, at + 1, stop, BATCH)
-                self._same(control, again, f"{name}: saved in frame {at}, all held from there, after {before}")
+                self._same(control, again, f"{name}: saved in frame {at}, {probe} held from there, after {before}")
                 moved += on.last_move() > on.first
         if not moved:
             raise _Untested("nothing moves after a load in any script, so that a state that forgot all would do")
         return f"states of up to {size} bytes, {moved} times"
+
+    def _probes(self) -> list[tuple[str, Inputs]]:
+        """What is held after a load beside the script itself: all, and each action alone, by name."""
+        none = dict.fromkeys(self._names(), [0.0] * FRAMES)
+        found: list[tuple[str, Inputs]] = [("all", dict.fromkeys(none, [1.0] * FRAMES))]
+        for name in none:
+            found.append((name, {**none, name: [1.0] * FRAMES}))
+        return found
 
     def _places_to_save(self, scripts: int) -> list[tuple[str, int]]:
         """Frames of the busiest scripts, of which some rows are left to run on."""
@@ -335,7 +360,9 @@ class _Check:
             self.exercise.run(self._scripts["all, densely"], 1, 1 + RUN_ON, BATCH)
         else:
             self._go_on(self._scripts["all, sparsely"], RUN_ON)
-        self._go_on({name: [0.0, 1.0] for name in self._names()}, 2)
+        # The other way after a reset: what looks where it goes last looked the one way or the other.
+        last = {action.name: -1.0 if action.analog and before == "a reset" else 1.0 for action in self.program.actions}
+        self._go_on({name: [0.0, value] for name, value in last.items()}, 2)
 
     def _go_on(self, inputs: Inputs, frames: int) -> None:
         """Some frames on from where it stands, whichever frame that is."""
