@@ -117,8 +117,8 @@ def test_ground_of_many_boxes_is_the_same_ground_as_one_box(part):
         axes = rng.choice([2, 2, 2, 3])
         whole, cut, unit = ground(rng, axes, one_way=seed % 2)
         barge = rng.choice([0, 0, 60.0, 97.0]) if axes == 2 else 0
-        rows, events = walked(whole, whole, seed, unit, 24, barge)
-        other_rows, other_events = walked(cut, whole, seed, unit, 24, barge)
+        rows, events = walked(whole, whole, seed, unit, 16, barge)
+        other_rows, other_events = walked(cut, whole, seed, unit, 16, barge)
         for name, values in rows.items():
             assert same_rows(values, other_rows[name]), (seed, name)
         assert events == other_events, seed
