@@ -14,11 +14,22 @@ from larktally.inputs.actions import Actions
 from larktally.inputs.script import InputScript
 from larktally.inputs.view import InputFeed
 from larktally.subjects.programs.careless import careless_lines, check_refusal
-from larktally.subjects.programs.exercise import Exercise, Inputs, Run, difference, scripts_for
+from larktally.subjects.programs.exercise import (
+    BATCH,
+    Exercise,
+    Inputs,
+    Run,
+    Untested,
+    check_moves,
+    check_same,
+    difference,
+    scripts_for,
+)
 from larktally.subjects.programs.handshake import Param
 from larktally.subjects.programs.program import Program
 from larktally.subjects.programs.program_check import CheckedLine, ProgramCheck, Verdict
 from larktally.subjects.programs.rpc import ProtocolError, RpcError
+from larktally.subjects.programs.saving_check import RUN_ON, SavingCheck
 from larktally.subjects.programs.wire import WireError
 from larktally.textfmt import plural
 from larktally.timing import Duration, Rate, as_rate
@@ -29,10 +40,6 @@ __all__ = ["CheckedLine", "ProgramCheck", "check_program"]
 FRAMES = 240
 # Some games hold so many frames in a buffer and no more; the library itself asks for 256.
 LONG = 2000
-BATCH = 256
-# Rows from which a state is saved, and how long it is run on from each.
-SAVED_AT = (1, 13, 40, 77, 121, 180)
-RUN_ON = 40
 # A game may well go another way at another rate, though hardly fifty times as far.
 FARTHEST_APART = 50
 _OWN_SCRIPT = "A script of your own: --inputs FILE.csv"
@@ -72,10 +79,6 @@ def check_program(
 
 class _Stopped(Exception):
     """A must does not hold, and no more was asked for."""
-
-
-class _Untested(Exception):
-    """Nothing happened that could have made a line fail; its text says what was missing."""
 
 
 class _Check:
@@ -120,8 +123,9 @@ class _Check:
         look(f"so does one message of {LONG} frames", "step", self._long)
         look("another process gives the same rows", "Determinism", self._another_process)
         if self.program.saves:
-            look("after a load the same inputs give the same rows, whatever was before", "save and load", self._loads)
-            look("so they do in a process that never ran", "save and load", self._loads_elsewhere)
+            saving = SavingCheck(self.exercise, self._scripts, self._runs, self._rate(), self._by_changes())
+            look("after a load the same inputs give the same rows, whatever was before", "save and load", saving.loads)
+            look("so they do in a process that never ran", "save and load", lambda: saving.loads_elsewhere(self._fresh))
         look("each rate that it accepts is its own", "hello", self._rates)
         for param in self.program.params:
             look(f"param {param.name!r} changes rows", "hello", partial(self._param, param))
@@ -144,7 +148,7 @@ class _Check:
         verdict: Verdict = "holds"
         try:
             found = look()
-        except _Untested as missing:
+        except Untested as missing:
             verdict, found = "untested", str(missing)
         except (ProtocolError, RpcError, WireError, SubjectFailed) as error:
             verdict, found = "fails", str(error)
@@ -175,12 +179,14 @@ class _Check:
         own = "your script"
         if own in self._runs:
             return own
-        return max(self._runs, key=lambda name: (self._runs[name].last_move(), _changes(self._runs[name])))
+        return max(self._runs, key=lambda name: (self._runs[name].last_move(), self._runs[name].changes()))
+
+    def _by_changes(self) -> list[str]:
+        """The names of the scripts, those first in which most happens."""
+        return sorted(self._runs, key=lambda name: (name != self._busiest(), -self._runs[name].changes()))
 
     def _same(self, one: Run, other: Run, when: str = "") -> None:
-        found = difference(self.program.channels, one, other)
-        if found:
-            raise ProtocolError(f"{found}{f' ({when})' if when else ''}")
+        check_same(self.program.channels, one, other, when)
 
     def _hello(self) -> str:
         able = self.program.handshake
@@ -222,7 +228,7 @@ class _Check:
         run = self._runs[self._busiest()]
         last = run.last_move()
         if last < run.frames // 2:
-            raise _Untested(
+            raise Untested(
                 f"nothing moves after frame {last} of {run.frames} in any script, so that nothing after it was looked at; "
                 f"what keeps it going? {_OWN_SCRIPT}"
             )
@@ -244,7 +250,7 @@ class _Check:
                 without = self._play({**self._scripts[name], action: [0.0] * self._runs[name].frames})
                 if difference(self.program.channels, self._runs[name], without):
                     return ""
-        raise _Untested(f"no row changes with it, alone or beside the others: is it read? {_OWN_SCRIPT}")
+        raise Untested(f"no row changes with it, alone or beside the others: is it read? {_OWN_SCRIPT}")
 
     def _analog(self, action: str) -> str:
         names = self._scripts["no action"]
@@ -252,24 +258,20 @@ class _Check:
         for value in (1.0, 0.6, 0.3, -1.0, 0.0):
             runs[value] = self._play({**names, action: [value] * FRAMES})
         if not difference(self.program.channels, runs[1.0], runs[0.0]):
-            raise _Untested("held from the first frame it changes no row")
+            raise Untested("held from the first frame it changes no row")
         for one, other in ((1.0, 0.6), (0.3, 0.0), (1.0, -1.0)):
             if not difference(self.program.channels, runs[one], runs[other]):
                 raise ProtocolError(f"{one:g} and {other:g} give the same rows: it is read as on or off")
         return ""
 
     def _again(self) -> str:
-        self._must_move(self._runs[self._busiest()])
+        check_moves(self._runs[self._busiest()])
         for name, inputs in self._scripts.items():
             self._same(self._runs[name], self._play(inputs), name)
         return ""
 
-    def _must_move(self, run: Run) -> None:
-        if run.last_move() == run.first:
-            raise _Untested("nothing moves in any script, so that whatever it does would be the same")
-
     def _forgets(self) -> str:
-        self._must_move(self._runs[self._busiest()])
+        check_moves(self._runs[self._busiest()])
         held = {name: [1.0] * FRAMES for name in self._names()}
         for name, inputs in self._scripts.items():
             for before, frames in ((held, 5), (self._scripts["all, densely"], 61), (held, FRAMES // 2 + 10)):
@@ -282,7 +284,7 @@ class _Check:
 
     def _batches(self) -> str:
         name = self._busiest()
-        self._must_move(self._runs[name])
+        check_moves(self._runs[name])
         for batch in (1, 2, 7, 64):
             self._same(self._runs[name], self._play(self._scripts[name], batch), f"{batch} at a time")
         return ""
@@ -294,8 +296,6 @@ class _Check:
         return ""
 
     def _another_process(self) -> str:
-        if self._alone:
-            raise _Untested("it runs already and is the only one")
         other = self._fresh()
         for name, inputs in self._scripts.items():
             other.reset(self._rate())
@@ -303,97 +303,11 @@ class _Check:
         return ""
 
     def _fresh(self) -> Exercise:
-        """A process of its own that has done nothing yet."""
+        """A process of its own that has done nothing yet; there is none where it runs already."""
+        if self._alone:
+            raise Untested("it runs already and is the only one")
         self.programs.append(self._start())
         return Exercise(self.programs[-1])
-
-    def _loads(self) -> str:
-        moved, size = 0, 0
-        probes = self._probes()
-        for n, (name, at) in enumerate(self._places_to_save(3)):
-            probe, held = probes[n % len(probes)]
-            inputs, whole = self._scripts[name], self._runs[name]
-            state, row = self._saved_at(inputs, at)
-            size = max(size, len(state))
-            # On as before; then with other inputs, which no run had: what `load` forgets is what the run before left.
-            stop = min(at + 1 + RUN_ON, whole.frames + 1)
-            control = self.exercise.run(held, at + 1, stop, BATCH)
-            for before in ("the run going on", "a reset", "another run"):
-                self._disturb(before)
-                self._load(self.exercise, state, at, row)
-                on = self.exercise.run(inputs, at + 1, stop, BATCH)
-                self._same(whole.since(at + 1, stop), on, f"{name}: saved in frame {at}, loaded after {before}")
-                self._disturb(before)
-                self._load(self.exercise, state, at, row)
-                again = self.exercise.run(held, at + 1, stop, BATCH)
-                self._same(control, again, f"{name}: saved in frame {at}, {probe} held from there, after {before}")
-                moved += on.last_move() > on.first
-        if not moved:
-            raise _Untested("nothing moves after a load in any script, so that a state that forgot all would do")
-        return f"states of up to {size} bytes, {moved} times"
-
-    def _probes(self) -> list[tuple[str, Inputs]]:
-        """What is held after a load beside the script itself: all, and each action alone, by name."""
-        none = dict.fromkeys(self._names(), [0.0] * FRAMES)
-        found: list[tuple[str, Inputs]] = [("all", dict.fromkeys(none, [1.0] * FRAMES))]
-        for name in none:
-            found.append((name, {**none, name: [1.0] * FRAMES}))
-        return found
-
-    def _places_to_save(self, scripts: int) -> list[tuple[str, int]]:
-        """Frames of the busiest scripts, of which some rows are left to run on."""
-        busiest = sorted(self._runs, key=lambda name: (name != self._busiest(), -_changes(self._runs[name])))
-        return [(name, at) for name in busiest[:scripts] for at in SAVED_AT if at + 2 <= self._runs[name].frames]
-
-    def _saved_at(self, inputs: Inputs, at: int) -> tuple[bytes, tuple[Any, ...]]:
-        """A state saved in a frame of a script, and the row that stood there."""
-        self.exercise.reset(self._rate())
-        self.exercise.run(inputs, 1, at + 1, BATCH)
-        return self.program.save(), self.program.row()
-
-    def _disturb(self, before: str) -> None:
-        """Leads it somewhere else, and leaves all that a press can leave: a key held, a press remembered."""
-        if before == "a reset":
-            self.exercise.reset(self._rate(), seed=23)
-        elif before == "another run":
-            self.exercise.reset(self._rate(), seed=5)
-            self.exercise.run(self._scripts["all, densely"], 1, 1 + RUN_ON, BATCH)
-        else:
-            self._go_on(self._scripts["all, sparsely"], RUN_ON)
-        # The other way after a reset: what looks where it goes last looked the one way or the other.
-        last = {action.name: -1.0 if action.analog and before == "a reset" else 1.0 for action in self.program.actions}
-        self._go_on({name: [0.0, value] for name, value in last.items()}, 2)
-
-    def _go_on(self, inputs: Inputs, frames: int) -> None:
-        """Some frames on from where it stands, whichever frame that is."""
-        first = self.program.frame + 1
-        shifted = {}
-        for name, values in inputs.items():
-            shifted[name] = [0.0] * (first - 1) + list(values)
-        self.exercise.run(shifted, first, first + frames, BATCH)
-
-    def _load(self, exercise: Exercise, state: bytes, frame: int, row: tuple[Any, ...]) -> None:
-        exercise.program.load(state)
-        if exercise.program.frame != frame:
-            raise ProtocolError(f"load says frame {exercise.program.frame}, and the state is of frame {frame}")
-        if list(map(repr, exercise.program.row())) != list(map(repr, row)):
-            raise ProtocolError(f"load answers the row {exercise.program.row()}, which was {row} where it was saved")
-
-    def _loads_elsewhere(self) -> str:
-        if self._alone:
-            raise _Untested("it runs already and is the only one")
-        name = self._busiest()
-        whole = self._runs[name]
-        self._must_move(whole)
-        for _, at in self._places_to_save(1):
-            state, row = self._saved_at(self._scripts[name], at)
-            other = self._fresh()
-            other.reset(self._rate(), seed=31)
-            self._load(other, state, at, row)
-            on = other.run(self._scripts[name], at + 1, whole.frames + 1, BATCH)
-            other.program.stop()
-            self._same(whole.since(at + 1), on, f"{name}: saved in frame {at}")
-        return ""
 
     def _rates(self) -> str:
         accepted = self.program.handshake.rates
@@ -401,7 +315,7 @@ class _Check:
         if len(rates) == 1:
             return f"{rates[0]}, and no other"
         name = self._busiest()
-        self._must_move(self._runs[name])
+        check_moves(self._runs[name])
         runs = {rate: self._play(self._scripts[name], rate=rate) for rate in rates}
         first = rates[0]
         if all(not difference(self.program.channels, runs[first], runs[rate]) for rate in rates[1:]):
@@ -437,7 +351,7 @@ class _Check:
                     # And it is forgotten again.
                     self._same(plain, self._play(self._scripts[name]), f"after a run with {param.name} = {value!r}")
                     return f"{value!r} for {param.default!r}"
-        raise _Untested(
+        raise Untested(
             f"no row changes with {', '.join(map(repr, _other_values(param)))} for {param.default!r}: is it read?"
         )
 
@@ -463,21 +377,21 @@ class _Check:
     def _channels_move(self) -> str:
         still = [channel.name for channel in self.program.channels if channel.name not in self._moving()]
         if still:
-            raise _Untested(f"these never do in any script: {', '.join(still)}")
+            raise Untested(f"these never do in any script: {', '.join(still)}")
         return ""
 
     def _events_come(self) -> str:
         said = " ".join(text for run in self._runs.values() for _, text in run.events)
         silent = [name for name in self.program.events if f"'{name}'" not in said]
         if silent:
-            raise _Untested(f"these never do in any script: {', '.join(silent)}")
+            raise Untested(f"these never do in any script: {', '.join(silent)}")
         return ""
 
     def _seed(self) -> str:
         for name, inputs in self._scripts.items():
             if difference(self.program.channels, self._runs[name], self._play(inputs, seed=8)):
                 return ""
-        raise _Untested("no row changes with it: nothing is random, or the seed is not read")
+        raise Untested("no row changes with it: nothing is random, or the seed is not read")
 
     def _none(self) -> str:
         _, emitted, failed = self.program.step_many(self.program.frame + 1, 0, {name: [] for name in self._names()})
@@ -499,14 +413,6 @@ class _Check:
         if status not in (0, None):
             raise ProtocolError(f"it ended with exit status {status}")
         return ""
-
-
-def _changes(run: Run) -> int:
-    """In how many cells a channel is another than in the row before."""
-    found = 0
-    for column in run.columns:
-        found += sum(one != other for one, other in itertools.pairwise(column))
-    return found
 
 
 def _way(column: Sequence[Any]) -> float:

@@ -17,7 +17,21 @@ from larktally.subjects.protocol import Value
 from larktally.timing import Rate
 from larktally.traces.columns import Channel
 
-__all__ = ["Exercise", "Inputs", "Run", "difference", "scripts_for"]
+__all__ = [
+    "BATCH",
+    "Exercise",
+    "Inputs",
+    "Run",
+    "Untested",
+    "check_moves",
+    "check_same",
+    "difference",
+    "scripts_for",
+]
+
+# As many frames in a message as the library asks for in a run.
+BATCH = 256
+
 
 #: A value for each frame of each action.
 Inputs = Mapping[str, Sequence[float]]
@@ -54,6 +68,17 @@ class Run:
                     moved = max(moved, self.first + offset)
                     break
         return moved
+
+    def changes(self) -> int:
+        """In how many cells a channel is another than in the row before."""
+        found = 0
+        for column in self.columns:
+            found += sum(map(operator.ne, column, column[1:]))
+        return found
+
+
+class Untested(Exception):
+    """Nothing happened that could have made a line fail; its text says what was missing."""
 
 
 def scripts_for(actions: Sequence[Action], frames: int) -> dict[str, Inputs]:
@@ -180,3 +205,18 @@ def difference(channels: Sequence[Channel], one: Run, other: Run) -> str:
         if was != now:
             return f"the events are not the same: {was[1]} in frame {was[0]}, and now {now[1]} in frame {now[0]}"
     return f"{len(one.events)} events were said, and now {len(other.events)}"
+
+
+def check_same(channels: Sequence[Channel], one: Run, other: Run, when: str = "") -> None:
+    """Raises ProtocolError where two runs of the same frames differ; `when` says what led there."""
+    found = difference(channels, one, other)
+    if found and when:
+        raise ProtocolError(f"{found} ({when})")
+    if found:
+        raise ProtocolError(found)
+
+
+def check_moves(run: Run) -> None:
+    """Raises Untested where nothing in a run moves: whatever a program did, it would be the same."""
+    if run.last_move() == run.first:
+        raise Untested("nothing moves in any script, so that whatever it does would be the same")
