@@ -325,3 +325,38 @@ def test_would_overlap_looks_at_the_layers_that_are_named_whatever_the_body_stop
         sim.after("motion", lambda now: now.emit("over", n=len(ghost.would_overlap((0, 12), layers=("platform",)))))
 
     assert [e.data["n"] for e in run(build, 1, events=("over",)).events] == [1]
+
+
+def test_a_lift_goes_down_past_a_ledge_that_holds_what_of_its_rider_hangs_over():
+    def build(sim):
+        sim.platform("lift", size=(20, 4), path=[(20, 60), (20, 10)], speed=60)
+        sim.body("wick", size=(20, 8), at=(30, 64), gravity=900)
+        sim.body("rider", size=(8, 8), at=(20, 64), gravity=900)
+
+    ledge = lt.Level([lt.geometry.box_at((40, 0), (40, 40)), lt.geometry.box_at((-40, 0), (60, 4))])
+    trace = run(build, 50, level=ledge)
+    assert trace["lift.y"][50] == 10 and not trace.events.named("crushed")
+    assert trace["wick.y"][50] == 40 and trace["rider.y"][50] == 14 and trace["wick.grounded"].all()
+
+
+@pytest.mark.parametrize("trip", ["back", "round"])
+@pytest.mark.parametrize("speed", [37.0, 600.0, 4800.0, 100_000.0])
+def test_a_fast_platform_loses_nothing_of_its_way_whatever_the_legs_it_passes_in_a_frame(trip, speed):
+    path = [(0, 40), (3, 40), (3, 47), (10, 47)]
+    corners = [*path, *(path[-2:0:-1] if trip == "back" else ()), path[0]]
+    legs = [math.dist(one, other) for one, other in itertools.pairwise(corners)]
+
+    def place(way):
+        way = math.fmod(way, math.fsum(legs))
+        for (one, other), leg in zip(itertools.pairwise(corners), legs, strict=True):
+            if way <= leg:
+                return tuple(p + (q - p) * way / leg for p, q in zip(one, other, strict=True))
+            way -= leg
+        return path[0]
+
+    trace = run(
+        lambda sim: sim.platform("barge", size=(4, 2), path=path, speed=speed, round_trip=trip), 20, level=lt.Level()
+    )
+    for row in range(21):
+        wanted = place(speed / 60 * row)
+        assert math.dist((trace["barge.x"][row], trace["barge.y"][row]), wanted) < 1e-6, row

@@ -52,7 +52,7 @@ class Plain:
     def choose(self, frame, truth, entered):
         for state in [*reversed(self.path(self.state)), lt.ANY]:
             for n, (source, target, after, every) in enumerate(self.rules):
-                due = self.age >= after and (every == 0 or self.age % every == 0)
+                due = self.age >= after and (every == 0 or (self.age > 0 and self.age % every == 0))
                 lost = target == lt.BACK and not self.stack
                 fits = source == state and due and truth[frame][n] and not lost
                 if fits and (target == lt.STAY or self.landing(target) not in entered):
@@ -235,3 +235,13 @@ def test_text_guards_compute_what_the_claim_language_computes(guard, value):
     assert (trace["m"][1] == "b") is value
     if "frame" not in guard and "in_state" not in guard:
         assert lt.check(trace, [lt.claim("same", f"always(({guard}) == {'true' if value else 'false'})")]).passed
+
+
+def test_a_rule_looked_at_every_n_frames_is_not_due_in_the_step_that_entered_its_state():
+    def build(sim):
+        one = sim.machine("m", ("a", "b", "c"), "a", settle=3)
+        one.transition("a", to="b", when="pressed('hop')", name="goes")
+        one.transition("b", to="c", every=4, name="breathes")
+
+    trace = run(build, 20, lt.InputScript().press("hop", 5))
+    assert [(e.row, e.data["by"]) for e in trace.events.named("changed")] == [(5, "goes"), (9, "breathes")]

@@ -54,7 +54,8 @@ class Transition:
 
     def due(self, age: int) -> bool:
         """Whether the state has lasted long enough, and this is a row in which the rule is looked at."""
-        return age >= self.after and (not self.every or age % self.every == 0)
+        # In the step that entered the state, where several are taken in one, no frame of it has gone yet.
+        return age >= self.after and (not self.every or (age > 0 and age % self.every == 0))
 
     def outlined(self, twin: str, order: list[str]) -> Rule:
         """The rule as plain data, its sources in the machine's order of states."""

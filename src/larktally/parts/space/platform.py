@@ -94,9 +94,13 @@ class Platform(MovingBox):
 
     def move(self) -> None:
         """A frame's way along the path, as far as there is room for it."""
-        left = self.speed / float(self.sim.rate)
-        # A fast platform passes several points in a frame, and no more than all of them.
-        for _ in range(len(self.path) + 1):
+        left, round_way = self.speed / float(self.sim.rate), self._round_way()
+        if round_way == 0.0:
+            return
+        # Whole rounds lead back to where it is; one is gone through, so that whoever stands in its way is pushed.
+        if left > 2 * round_way:
+            left = round_way + math.fmod(left, round_way)
+        while True:
             target = self.path[self.aim]
             gap = math.dist(self.position, target)
             goal = list(target)
@@ -110,6 +114,13 @@ class Platform(MovingBox):
                 return
             left -= gap
             self._next_aim()
+
+    def _round_way(self) -> float:
+        """How long the path is, there and back or once round."""
+        legs = math.fsum(map(math.dist, self.path, self.path[1:]))
+        if self.round_trip == "round":
+            return legs + math.dist(self.path[-1], self.path[0])
+        return 2 * legs
 
     def _next_aim(self) -> None:
         if len(self.path) == 1:
@@ -164,7 +175,8 @@ class Platform(MovingBox):
             else:
                 continue
             got_there = self.lead(body, axis, surface, self.provider)
-            if not got_there and (axis == up or not carried):
+            # Who cannot be taken along, or down past a ledge that holds what of it hangs over, stays where it is.
+            if not got_there and (not carried or (axis == up and displacement * sign > 0)):
                 self._crushing.append(body.name)
                 end = self._room(body, axis, displacement, end)
         return end
