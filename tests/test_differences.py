@@ -43,6 +43,19 @@ def test_events_are_paired_by_what_they_say():
     assert not any("moved" in one for one in told)
 
 
+def test_each_of_two_events_in_one_row_is_told_by_its_own_numbers():
+    logs = []
+    for speeds in ((1, 2), (3, 2), (1, 2, 4), (3, 4)):
+        log = EventLog()
+        for speed in speeds:
+            log.add(5, "landed", "wick", {"on": "quay", "speed": speed})
+        logs.append(lt.Trace.from_columns({"y": np.arange(9.0)}).changed(events=log))
+    said = [[str(one) for one in lt.compare(logs[0], other).events] for other in logs]
+    what = "landed from wick (on quay) in row 5"
+    assert said[:2] == [[], [f"{what}: speed was 1, now 3"]]
+    assert said[2:] == [[f"{what} is new"], [f"{what}: speed was 1, now 3", f"{what}: speed was 2, now 4"]]
+
+
 @settings(max_examples=120, deadline=None)
 @given(
     *[

@@ -299,6 +299,10 @@ def test_rays_keep_their_sign_see_what_moves_and_say_which_of_the_fan_they_are()
         hits = geometry.fan(wick, "-y", 5, 4)
         assert [(hit.ray, hit.distance, hit.what) for hit in hits] == [(n, 0.0, barge) for n in (3, 4)]
         assert geometry.fan(wick, "-y", 5, 4, layers=["solid"]) == []
+        # What is given only once counts for every ray.
+        assert geometry.fan(wick, "-y", 5, 4, ignore=iter([barge])) == []
+        block = lt.Box((90, 36), (120, 40))
+        assert len(geometry.fan(wick, "-y", 5, 4, bodies=iter([block]), ignore=[barge])) == 5
         assert geometry.ray(sim, (110, 60), (0, -1), 50).what is barge
         assert geometry.ray(sim.level, (110, 60), (0, -1), 20) is None
         assert geometry.ray(sim, (110, 60), (0, -1), 20, ignore=[barge]) is None

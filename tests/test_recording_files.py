@@ -1,5 +1,6 @@
 """Recording into a file, other files of a run, logs from elsewhere, thinned recordings."""
 
+import datetime
 import json
 import os
 import random
@@ -318,6 +319,19 @@ def test_a_cell_that_does_not_fit_a_log_is_shown_with_its_line(tmp_path, suffix,
     rules.write_text('rest = "drop"\n' + mapping)
     if "'y'" not in said and "'f'" not in said and "'t'" not in said and "frame" not in said:
         assert lt.load_trace(log, mapping=rules)["wick.y"][0] == 1
+
+
+def test_a_log_that_counts_by_a_calendar_is_told_so_with_its_row(tmp_path):
+    log, rules = tmp_path / "log.parquet", tmp_path / "map.toml"
+    began = datetime.datetime(2026, 1, 1)
+    for column in ([began, began + datetime.timedelta(seconds=1)], [datetime.time(0), datetime.time(1)], [None, None]):
+        pq.write_table(pa.table({"t": column, "y": [1.0, 2.0]}), log)
+        for key in ("frame", "time"):
+            rules.write_text(f'{key} = "t"\nrate = 60\n')
+            with pytest.raises(
+                lt.TraceError, match=r"row 0: column 't' counts, so it holds numbers, not (datetime\.|None)"
+            ):
+                lt.load_trace(log, mapping=rules)
 
 
 def test_a_thinned_trace_reads_back_from_a_csv(tmp_path, dusk_trace):

@@ -59,10 +59,7 @@ def place_of_code(code: CodeType) -> str:
 
 def place_of_caller() -> str:
     """File and line of the innermost code that is being run and is not the library's own."""
-    frame = sys._getframe()
-    while frame.f_back is not None and is_own(frame.f_code.co_filename):
-        frame = frame.f_back
-    return place_of(frame)
+    return place_of(_frame_of_caller())
 
 
 def lines_of_users(error: BaseException | None, not_theirs: tuple[str, ...] = ()) -> list[str]:
@@ -80,10 +77,15 @@ def lines_of_users(error: BaseException | None, not_theirs: tuple[str, ...] = ()
 
 def code_of_caller() -> tuple[CodeType, int]:
     """The code and line of the innermost function that is being run and is not the library's own: cheap, for `place_said`."""
+    frame = _frame_of_caller()
+    return frame.f_code, frame.f_lineno
+
+
+def _frame_of_caller() -> FrameType:
     frame = sys._getframe()
     while frame.f_back is not None and is_own(frame.f_code.co_filename):
         frame = frame.f_back
-    return frame.f_code, frame.f_lineno
+    return frame
 
 
 def place_said(asked: tuple[CodeType, int]) -> str:

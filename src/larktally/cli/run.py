@@ -87,31 +87,24 @@ def command(
         try:
             with progress(scenario.title) as on_progress:
                 trace = record(scenario, only=split_patterns(only) or None, to=path, on_progress=on_progress)
-        except SubjectFailed as failure:
-            worst = SUBJECT_FAILED
-            set_at = line_that_set(scenario, failure)
-            results.append(_failed(scenario, failure, path, set_at))
-            story = "\n".join(filter(None, (failed_story(failure), set_at)))
-            suites.append(Suite(scenario.title, None, time.perf_counter() - began, story))
-            # The others are run all the same: one subject that fails does not hide what the rest have to say.
-            continue
-        except LarkTallyError as error:
-            raise _told_of(scenario, error, junit, suites) from None
-        try:
             tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+        except SubjectFailed as failure:
+            # The others are run all the same: one subject that fails does not hide what the rest have to say.
+            worst = SUBJECT_FAILED
+            told, story = _failed(scenario, failure, path)
+            results.append(told)
+            suites.append(Suite(scenario.title, None, time.perf_counter() - began, story))
+            continue
         except LarkTallyError as error:
             raise _told_of(scenario, error, junit, suites) from None
         # Runs the scenario once more, and only where a claim is broken in a row.
         causes = causes_of_breaches(trace, scenario, tally)
-        # The exit status is the worst of all: a failed subject counts more than a broken claim.
-        worst = max(worst, NOT_KEPT if tally and not tally.passed else 0)
-        held = None
+        held, left = None, ""
         if baselines is not None:
             held = Baselines(baselines).check(trace, accept=accept)
-        worst = max(worst, NOT_KEPT if held is not None and not held.passed else 0)
-        left = ""
-        if held is not None and not held.passed:
-            left = f"baseline {held}"
+            left = "" if held.passed else f"baseline {held}"
+        # The exit status is the worst of all: a failed subject counts more than a broken claim.
+        worst = max(worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
         suites.append(Suite(scenario.title, tally, time.perf_counter() - began, left_baseline=left))
         results.append(_plain(scenario, trace, path, tally, causes, held))
         if not as_json:
@@ -120,10 +113,7 @@ def command(
                 click.echo()
             _print(trace, path, scenario, tally, causes)
             if held is not None:
-                click.echo(f"baseline {held}")
-                why = causes_of_divergence(trace, scenario, held.divergence)
-                if why is not None:
-                    click.echo(why.told())
+                _print_baseline(trace, scenario, held)
     if junit is not None:
         write_junit(junit, suites)
     if as_json:
@@ -159,7 +149,16 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: d
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
 
-def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, set_at: str) -> dict[str, Any]:
+def _print_baseline(trace: Trace, scenario: Scenario, held: BaselineResult) -> None:
+    click.echo(f"baseline {held}")
+    why = causes_of_divergence(trace, scenario, held.divergence)
+    if why is not None:
+        click.echo(why.told())
+
+
+def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> tuple[dict[str, Any], str]:
+    """Prints what became of a run whose subject failed; the same as plain data, and as a story for a server."""
+    set_at = line_that_set(scenario, failure)
     click.echo(subject_story(failure, scenario.title), err=True)
     if set_at:
         click.echo(set_at, err=True)
@@ -167,7 +166,8 @@ def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, set_at: str)
     if failure.trace is not None and failure.trace.rows:
         kept = stopped_path(path)
         click.echo(f"  they are in {kept}", err=True)
-    return {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
+    plain = {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
+    return plain, "\n".join(filter(None, (failed_story(failure), set_at)))
 
 
 def _plain(

@@ -128,16 +128,28 @@ def _other_numbers(first: str, second: str) -> str:
 
 
 def _of_kind(kind: _Kind, first: list[_Said], second: list[_Said], loosely: bool) -> list[EventChange]:
-    there, here = Counter(one.row for one in first), Counter(one.row for one in second)
-    found = []
-    for row in sorted((there & here).elements()):
+    there, here = _by_row(first), _by_row(second)
+    found: list[EventChange] = []
+    gone: list[int] = []
+    new: list[int] = []
+    for row in sorted(there.keys() | here.keys()):
+        mine, theirs = there.get(row, []), here.get(row, [])
         # Said in the same row of both: what is not the same is what it carries.
-        mine = next(one.data for one in first if one.row == row)
-        numbers = _other_numbers(mine, next(one.data for one in second if one.row == row))
-        if numbers and not loosely:
-            found.append(EventChange(kind.name, kind.source, row, row, kind.words, numbers))
-    gone, new = sorted((there - here).elements()), sorted((here - there).elements())
+        for one, other in zip(mine, theirs, strict=False):
+            numbers = _other_numbers(one, other)
+            if numbers and not loosely:
+                found.append(EventChange(kind.name, kind.source, row, row, kind.words, numbers))
+        gone += [row] * (len(mine) - len(theirs))
+        new += [row] * (len(theirs) - len(mine))
     return found + _paired(kind, gone, new)
+
+
+def _by_row(events: list[_Said]) -> dict[int, list[str]]:
+    """The data of events by their rows."""
+    found: dict[int, list[str]] = defaultdict(list)
+    for one in events:
+        found[one.row].append(one.data)
+    return found
 
 
 def _paired(kind: _Kind, gone: list[int], new: list[int]) -> list[EventChange]:

@@ -42,12 +42,28 @@ MOST_EXPLAINED, MOST_TOLD = 3, 12
 
 
 @dataclass(frozen=True, slots=True)
+class Stayed:
+    """A channel that nothing set in a row: the value it kept, what holds it there ("" where nothing but that nobody set it),
+    the row in which it changed last (0: never), and in words who set it then."""
+
+    channel: str
+    value: str
+    held_by: str
+    since: int
+    set_by: str = ""
+
+    def __str__(self) -> str:
+        why = f": {self.held_by}" if self.held_by else ""
+        return f"{self.channel} stayed {self.value}{why}; {self.set_by}"
+
+
+@dataclass(frozen=True, slots=True)
 class Causes:
     """What made row `row`: what each machine asked about decided, and each write of the channels asked about, in order.
 
     `held` are the actions held in it, `events` what was emitted; `differing` the channels that this run has otherwise than
     the recording: then it is another run that is explained. `note` says why nothing could be found out, where it could not;
-    `stayed` tells of channels asked about that nothing set in the row: what holds them, and who set them last.
+    `still` are the channels asked about that nothing set in the row: what holds them, and who set them last.
     """
 
     row: int
@@ -58,7 +74,12 @@ class Causes:
     events: tuple[str, ...]
     differing: tuple[str, ...] = ()
     note: str = ""
-    stayed: tuple[str, ...] = ()
+    still: tuple[Stayed, ...] = ()
+
+    @property
+    def stayed(self) -> tuple[str, ...]:
+        """A line for each of `still`."""
+        return tuple(map(str, self.still))
 
     def lines(self, most: int | None = None) -> list[str]:
         """The decisions and the writes, a line each; of the writes no more than `most`."""
@@ -135,24 +156,25 @@ def causes_in(
     # Rows in order, so that one run serves them all.
     live = run_to(trace, scenario, rows[0] - 1)
     found: dict[int, Causes] = {}
-    holding: dict[int, dict[str, str]] = {}
     for row in rows:
-        names = list(asked[row] or ())
         found[row] = _watched_step(trace, live.to(row - 1), asked[row])
         if isinstance(live.subject, Sim):
-            holding[row] = {name: held_by(live.sim, name) for name in _unset(found[row], names, trace)}
-    if not any(holding.values()):
-        return found
-    return _with_those_who_set_them(trace, scenario, found, holding)
+            found[row] = replace(found[row], still=_still(live.sim, found[row], asked[row] or (), trace))
+    return _with_those_who_set_them(trace, scenario, found)
 
 
-def _unset(found: Causes, names: Iterable[str], trace: Trace) -> list[str]:
+def _still(sim: Sim, found: Causes, names: Iterable[str], trace: Trace) -> tuple[Stayed, ...]:
     """The channels asked about that nothing set in a row, and that stayed as they were in the row before."""
     told = {one.channel for one in found.written}
     told |= {why.machine for why in found.decisions if why.taken}
-    return [
-        name for name in dict.fromkeys(names) if name not in told and _last_change(trace, name, found.row) < found.row
-    ]
+    stayed = []
+    for name in dict.fromkeys(names):
+        if name not in told:
+            since = _last_change(trace, name, found.row)
+            if since < found.row:
+                value = shown_value(trace.columns[name].at(found.row))
+                stayed.append(Stayed(name, value, held_by(sim, name), since))
+    return tuple(stayed)
 
 
 def _last_change(trace: Trace, channel: str, row: int) -> int:
@@ -166,32 +188,25 @@ def _last_change(trace: Trace, channel: str, row: int) -> int:
 
 
 def _with_those_who_set_them(
-    trace: Trace,
-    scenario: Scenario | SubjectLike,
-    found: Mapping[int, Causes],
-    holding: Mapping[int, Mapping[str, str]],
+    trace: Trace, scenario: Scenario | SubjectLike, found: Mapping[int, Causes]
 ) -> dict[int, Causes]:
     """The same causes with, of each channel that stayed, who set it last: found in one run more, up to the latest of them."""
     asked: dict[int, list[str]] = {}
-    for row, names in holding.items():
-        for name in names:
-            last = _last_change(trace, name, row)
-            if last:
-                asked.setdefault(last, []).append(name)
+    for of_row in found.values():
+        for one in of_row.still:
+            if one.since:
+                asked.setdefault(one.since, []).append(one.channel)
     setters: dict[int, Causes] = {}
     if asked:
         live = run_to(trace, scenario, min(asked) - 1)
         for last in sorted(asked):
             setters[last] = _watched_step(trace, live.to(last - 1), asked[last])
-    complete = dict(found)
-    for row, names in holding.items():
-        lines = []
-        for name, held in names.items():
-            last = _last_change(trace, name, row)
-            value = shown_value(trace.columns[name].at(row))
-            why = f": {held}" if held else ""
-            lines.append(f"{name} stayed {value}{why}; {_set_last(setters.get(last), name, last)}")
-        complete[row] = replace(found[row], stayed=tuple(lines))
+    complete = {}
+    for row, of_row in found.items():
+        stayed = []
+        for one in of_row.still:
+            stayed.append(replace(one, set_by=_set_last(setters.get(one.since), one.channel, one.since)))
+        complete[row] = replace(of_row, still=tuple(stayed))
     return complete
 
 
@@ -222,14 +237,13 @@ def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Ta
             row = result.breaches[0].row
         else:
             row = None
-        names = []
-        if row:
-            names = _channels_read(result, trace, row)
-        if row and (names or not sim or awaited_of(result, trace)) and len(wanted) < MOST_EXPLAINED:
+        if not row or len(wanted) == MOST_EXPLAINED:
+            continue
+        names, awaited = _channels_read(result, trace, row), awaited_of(result, trace)
+        if names or not sim or awaited is not None:
             wanted[result.name] = (row, names)
-            awaited = awaited_of(result, trace)
-            if awaited is not None:
-                waiting[result.name] = awaited
+        if awaited is not None:
+            waiting[result.name] = awaited
     # A program's own steps are not seen from here, and a run of it may take long.
     if not wanted or trace.header.program:
         return {}
@@ -274,8 +288,8 @@ def _narrowed(found: Causes, names: list[str], sim: bool) -> Causes:
         return replace(found, written=tuple(_about(list(found.written), names)))
     decisions = tuple(one for one in found.decisions if {one.machine, f"{one.machine}.age"} & set(names))
     written = tuple(one for one in found.written if one.channel in names)
-    stayed = tuple(line for line in found.stayed if line.split(" ")[0] in names)
-    return replace(found, decisions=decisions, written=written, stayed=stayed)
+    still = tuple(one for one in found.still if one.channel in names)
+    return replace(found, decisions=decisions, written=written, still=still)
 
 
 def lines_by_claim(causes: Mapping[str, Causes]) -> dict[str, list[str]]:

@@ -51,7 +51,7 @@ class ClockedInput(FrameInput):
         """Takes up the edges of a row, before which the clock had ticked so often."""
         self.frame = self._view.frame
         if self.edges:
-            self._clear()
+            self.clear_edges()
         for action in self._view.edges:
             if self.held_by[action]:
                 self._began[action] = keeps_taps
@@ -95,12 +95,7 @@ class ClockedInput(FrameInput):
 
     def load(self, saved: Mapping[str, Any]) -> None:
         """Remembers again what was saved."""
-        self._clear()
+        self.clear_edges()
         self._began, self._tapped = dict(saved["began"]), dict(saved["tapped"])
         self._let_go, self._seen = dict(saved["let_go"]), dict(saved["seen"])
         self._since, self._ticks = dict(saved["since"]), saved["ticks"]
-
-    def _clear(self) -> None:
-        for action in self.edges:
-            self.pressed_by[action] = self.released_by[action] = False
-        self.edges.clear()

@@ -100,6 +100,12 @@ class FrameInput:
             return self.frame - self.since_by[self.actions.named(action)] + 1
         return 0
 
+    def clear_edges(self) -> None:
+        """Takes back what was pressed and released: nothing is, any more."""
+        for action in self.edges:
+            self.pressed_by[action] = self.released_by[action] = False
+        self.edges.clear()
+
 
 class FeedState(NamedTuple):
     """Where a feed stands."""
@@ -152,9 +158,7 @@ class InputFeed:
         """
         view = self.view
         view.frame = frame
-        for action in view.edges:
-            view.pressed_by[action] = view.released_by[action] = False
-        view.edges.clear()
+        view.clear_edges()
         for action, value in self.due.pop(frame, {}).items():
             if view.value_by[action] != value:
                 self._change(action, value)

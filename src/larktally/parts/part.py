@@ -83,6 +83,11 @@ class Part:
             return self.sim.inputs
         return self.clock.seen_inputs(self.sim.inputs)
 
+    @property
+    def takes_part(self) -> bool:
+        """Whether it is in the game: in no slot of a pool, or in one that is taken."""
+        return self.slot is None or self.slot.present
+
     def channels(self) -> tuple[ChannelSpec, ...]:
         """What it shows in every row."""
         return self.channel_specs

@@ -491,6 +491,7 @@ def _when_it_runs(part: Part) -> Callable[[], Any]:
     if clock is None and slot is None:
         return step
 
+    # What `takes_part` asks, without its call: a pool's every part pays for it in every frame.
     def step_where_it_runs() -> None:
         if (clock is None or clock.ticking) and (slot is None or slot.present):
             step()

@@ -182,7 +182,7 @@ class Body(PositionedBox):
         solids = self.near.solids(position, (0.0,) * len(position))
         self._was_grounded = self.grounded = self._rests(position, self._speeds(), solids)
         self._probe_ground()
-        if self.slot is None or self.slot.present:
+        if self.takes_part:
             self._look_for_trouble(position, solids)
 
     def step(self) -> None:
@@ -328,17 +328,16 @@ class Body(PositionedBox):
         start = 0.0
         if self.level.has_up:
             start = velocity[up]
-        if self.gravity:
-            if not self.level.has_up:
-                self._check_without_up(f"body {self.name!r}", None)
-            velocity[up] = start - self.gravity * self.up_sign / rate
+            if self.gravity:
+                velocity[up] = start - self.gravity * self.up_sign / rate
+        elif self.gravity:
+            self._check_without_up(f"body {self.name!r}", None)
         # The way that nearly every body goes: without the loop and the list below.
         if self._plain_motion and not self.limit:
             return [velocity[0] / rate, velocity[1] / rate]
-        if self.limit:
-            for axis, most in self.limit.items():
-                i = self.axes.index(axis)
-                velocity[i] = max(-most, min(most, velocity[i]))
+        for axis, most in self.limit.items():
+            i = self.axes.index(axis)
+            velocity[i] = max(-most, min(most, velocity[i]))
         move = [speed / rate for speed in velocity]
         if not self.level.has_up:
             return move
@@ -377,7 +376,7 @@ class Body(PositionedBox):
             # Explicit Euler moves by the speed before this frame's gravity: at rest it has met nothing yet, and would fall
             # in every other frame if the ground did not hold it as it holds the others.
             if grounded and not self.bounce and self.gravity:
-                self._stand()
+                self.halt(self.axes[self.up])
         self.grounded = grounded
         if grounded is not self._was_grounded:
             if grounded:
@@ -388,12 +387,6 @@ class Body(PositionedBox):
             else:
                 self.emit("left_ground")
             self._was_grounded = grounded
-
-    def _stand(self) -> None:
-        """Takes away the speed with which it presses into the ground."""
-        speeds: list[float | None] = [None, None, None]
-        speeds[self.up] = 0.0
-        self._set_speeds(*speeds)
 
     def _check_without_up(self, what: str, probe: float | None) -> None:
         """Raises ModelError for what needs an up."""

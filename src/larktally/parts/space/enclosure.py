@@ -117,12 +117,8 @@ class Enclosure(MovingBox):
             body.near.moving.append(self.provider)
 
     def move(self) -> None:
-        held = [body for body in self.holds if body.slot is None or body.slot.present]
-        # Its floor is to who stands on it what the top of a platform is.
-        up, floor = self.sim.level.up_axis, self.low
-        if self.sim.level.up_sign < 0:
-            floor = self.high
-        standing = [body for body in held if body.grounded and body.rests_at(floor[up], self.low, self.high)]
+        held = [body for body in self.holds if body.takes_part]
+        standing = self.standing(held, on_top=False)
         way = [speed / float(self.sim.rate) for speed in self.velocity]
         shrinks = [now - then for now, then in zip(self._last_size, self.size, strict=True)]
         for i, displacement in enumerate(way):

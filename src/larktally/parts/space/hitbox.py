@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
+from larktally.parts.space.box import overlap
 from larktally.parts.space.checks import numbers, size_of
 from larktally.parts.value import Value
 from larktally.timing import Duration, frames_in
@@ -91,8 +92,7 @@ class Hitbox(Part):
             return
         low, high = self.low, self.high
         for target in self.targets:
-            reach = zip(low, high, target.low, target.high, strict=True)
-            if target.name not in self._done and all(a < d and c < b for a, b, c, d in reach):
+            if target.name not in self._done and overlap(low, high, target.low, target.high):
                 # Once an opening: a blow that lasts five frames is one blow.
                 self._done.append(target.name)
                 self.count += 1

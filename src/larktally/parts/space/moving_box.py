@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from larktally.parts.part import Part
@@ -72,6 +72,13 @@ class MovingBox(Part):
 
     def move(self) -> None:
         """A frame's way, with whom it carries and pushes."""
+
+    def standing(self, bodies: Iterable[Body], on_top: bool) -> list[Body]:
+        """Those of some bodies that stand on its top, or else on the floor inside of it."""
+        up, surface = self.sim.level.up_axis, self.low
+        if on_top == (self.sim.level.up_sign > 0):
+            surface = self.high
+        return [body for body in bodies if body.grounded and body.rests_at(surface[up], self.low, self.high)]
 
     def lead(self, body: Body, axis: int, surface: float, provider: Any) -> bool:
         """Sweeps a body along an axis to a surface of its own; whether it got there, exactly."""

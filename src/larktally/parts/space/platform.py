@@ -135,17 +135,8 @@ class Platform(MovingBox):
 
     def _lead(self, goal: Sequence[float]) -> bool:
         """Moves to a goal, axis by axis, with whom it carries and pushes; whether it got there."""
-        bodies = []
-        for body in self.sim.parts_of(Body):
-            if body.slot is None or body.slot.present:
-                bodies.append(body)
-        up, top = self.sim.level.up_axis, self.high
-        if self.sim.level.up_sign < 0:
-            top = self.low
-        riders = []
-        for body in bodies:
-            if body.grounded and body.rests_at(top[up], self.low, self.high):
-                riders.append(body)
+        bodies = [body for body in self.sim.parts_of(Body) if body.takes_part]
+        riders = self.standing(bodies, on_top=True)
         crushed = len(self._crushing)
         for axis, end in enumerate(goal):
             displacement = end - self.position[axis]

@@ -9,7 +9,7 @@ from larktally.errors import ModelError
 from larktally.names import unknown_name
 from larktally.parts.part import Part
 from larktally.parts.sim_protocol import SimProtocol
-from larktally.parts.space.box import Box
+from larktally.parts.space.box import Box, middle_of
 from larktally.parts.space.checks import numbers, size_of
 from larktally.parts.space.level import Level
 from larktally.parts.space.solid_query import SolidQuery
@@ -86,7 +86,7 @@ class PositionedBox(Part):
     @property
     def centre(self) -> tuple[float, ...]:
         """Its middle."""
-        return tuple((a + b) / 2 for a, b in zip(self.low, self.high, strict=True))
+        return middle_of(self.low, self.high)
 
     @property
     def feet(self) -> tuple[float, ...]:

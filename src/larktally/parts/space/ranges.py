@@ -8,7 +8,7 @@ from typing import TypeAlias, TypeVar
 
 from larktally.errors import ModelError
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box
+from larktally.parts.space.box import Box, gap_between
 from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.zone import Zone
 
@@ -27,10 +27,7 @@ def distance(one: Body, other: Other, between: str = "centre") -> float:
         return math.dist(one.feet, other.underside(other.nearest(one)))
     other = _nearest_box(one, other)
     if between == "edges":
-        gaps = []
-        for low, high, other_low, other_high in zip(one.low, one.high, other.low, other.high, strict=True):
-            gaps.append(max(low - other_high, other_low - high, 0.0))
-        return math.hypot(*gaps)
+        return gap_between(one.low, one.high, other.low, other.high)
     if between == "centre":
         return math.dist(one.centre, other.centre)
     # A box has corners and a middle; which side of it is down, only a level knows.
@@ -77,13 +74,7 @@ def within_radius_ahead(one: Body, other: Other, ahead: float, radius: float, fa
     boxes: Sequence[Other] = (other,)
     if isinstance(other, Zone):
         boxes = other.boxes
-    for box in boxes:
-        gaps = []
-        for low, p, high in zip(box.low, point, box.high, strict=True):
-            gaps.append(max(low - p, p - high, 0.0))
-        if math.hypot(*gaps) <= radius:
-            return True
-    return False
+    return any(gap_between(box.low, box.high, point, point) <= radius for box in boxes)
 
 
 def _nearest_box(one: Body, other: Other) -> Body | MovingBox | Box:

@@ -59,48 +59,61 @@ def ray(
     no length, or what is not finite.
     """
     if isinstance(where, Level):
-        return _nearest_hit(where, (), origin, direction, length, layers, bodies, ignore)
+        return _Scene(where, (), layers, bodies, ignore).nearest_hit(origin, direction, length)
     movers = where.parts_of(MovingBox)
-    return _nearest_hit(where.level, movers, origin, direction, length, layers, bodies, ignore)
+    return _Scene(where.level, movers, layers, bodies, ignore).nearest_hit(origin, direction, length)
 
 
-def _nearest_hit(
-    level: Level,
-    movers: Iterable[MovingBox],
-    origin: Sequence[float],
-    direction: Sequence[float],
-    length: float,
-    layers: Iterable[str] | None,
-    bodies: Iterable[Target],
-    ignore: Iterable[Any],
-) -> Hit | None:
-    size = math.hypot(*direction)
-    if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
-        raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
-    # By dividing each component, as many_rays does: both give the same bits.
-    unit = [component / size for component in direction]
-    wanted = level.check_layers(layers, ("platform", "enclosure"))
-    ignored = list(ignore)
-    end = [p + component * length for p, component in zip(origin, unit, strict=True)]
-    low, high = list(map(min, origin, end)), list(map(max, origin, end))
-    # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
-    things: list[_Thing] = []
-    for box in level.grid.boxes_in(level.grid.key(low, high)):
-        if wanted is None or box.layer in wanted:
-            things.append((box.low, box.high, box))
-    for mover in movers:
-        for box in mover.solid_boxes():
-            if wanted is None or box.layer in wanted:
-                things.append((box.low, box.high, mover))
-    for target in bodies:
-        things.extend(_things_of(target))
-    best: Hit | None = None
-    for box_low, box_high, what in things:
-        if not any(what is one for one in ignored):
+class _Scene:
+    """What rays may meet: gathered once, however many of them look."""
+
+    def __init__(
+        self,
+        level: Level,
+        movers: Iterable[MovingBox],
+        layers: Iterable[str] | None,
+        bodies: Iterable[Target],
+        ignore: Iterable[Any],
+    ) -> None:
+        self.grid = level.grid
+        self.wanted = level.check_layers(layers, ("platform", "enclosure"))
+        self.ignored = list(ignore)
+        self.others: list[_Thing] = []
+        for mover in movers:
+            for box in mover.solid_boxes():
+                if self._counts(box, mover):
+                    self.others.append((box.low, box.high, mover))
+        for target in bodies:
+            if not self._is_ignored(target):
+                self.others.extend(_things_of(target))
+
+    def nearest_hit(self, origin: Sequence[float], direction: Sequence[float], length: float) -> Hit | None:
+        """The nearest thing along a ray."""
+        size = math.hypot(*direction)
+        if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
+            raise ModelError(
+                f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}"
+            )
+        # By dividing each component, as many_rays does: both give the same bits.
+        unit = [component / size for component in direction]
+        end = [p + component * length for p, component in zip(origin, unit, strict=True)]
+        low, high = list(map(min, origin, end)), list(map(max, origin, end))
+        still = [box for box in self.grid.boxes_in(self.grid.key(low, high)) if self._counts(box, box)]
+        # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
+        things: list[_Thing] = [(box.low, box.high, box) for box in still]
+        best: Hit | None = None
+        for box_low, box_high, what in (*things, *self.others):
             found = _meet(origin, unit, length, box_low, box_high, what)
             if found is not None and (best is None or found.distance < best.distance):
                 best = found
-    return best
+        return best
+
+    def _counts(self, box: Box, what: Any) -> bool:
+        """Whether a box is on one of the layers that count, and what it belongs to is not ignored."""
+        return (self.wanted is None or box.layer in self.wanted) and not self._is_ignored(what)
+
+    def _is_ignored(self, what: Any) -> bool:
+        return any(what is one for one in self.ignored)
 
 
 def fan(
@@ -138,10 +151,10 @@ def fan(
         edge = body.low[axis]
     movers = [mover for mover in body.sim.parts_of(MovingBox) if body.near.meets(mover.solid_boxes)]
     # It starts inside of the body that it looks out of.
-    others = [*ignore, body]
+    scene = _Scene(body.level, movers, layers, bodies, [*ignore, body])
     hits = []
     for n, origin in enumerate(_origins(body, axis, edge - sign * inset, rays, inset)):
-        found = _nearest_hit(body.level, movers, origin, direction, length + inset, layers, bodies, others)
+        found = scene.nearest_hit(origin, direction, length + inset)
         if found is not None:
             # A flush edge is 0.0 away on every side, and not -0.0 on two of them.
             hits.append(found._replace(distance=sign * (found.point[axis] - edge) + 0.0, ray=n))

@@ -10,7 +10,7 @@ from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box
+from larktally.parts.space.box import Box, gap_between, middle_of, overlap
 
 __all__ = ["Zone"]
 
@@ -74,10 +74,7 @@ class Zone(Part):
     @property
     def centre(self) -> tuple[float, ...]:
         """The middle of its corners."""
-        found = []
-        for low, high in zip(self.low, self.high, strict=True):
-            found.append((low + high) / 2)
-        return tuple(found)
+        return middle_of(self.low, self.high)
 
     @property
     def feet(self) -> tuple[float, ...]:
@@ -98,10 +95,8 @@ class Zone(Part):
         """Of the boxes of this zone, the one that is nearest to a body: by edges, then by centres; the first of equals."""
         found = []
         for n, box in enumerate(self.boxes):
-            gaps = []
-            for low, high, start, end in zip(body.low, body.high, box.low, box.high, strict=True):
-                gaps.append(max(start - high, low - end, 0.0))
-            found.append((math.hypot(*gaps), math.dist(body.centre, box.centre), n))
+            gap = gap_between(body.low, body.high, box.low, box.high)
+            found.append((gap, math.dist(body.centre, box.centre), n))
         return self.boxes[min(found)[2]]
 
     def snap(self, body: Body, axis: str = "x") -> bool:
@@ -158,6 +153,4 @@ class Zone(Part):
 
     def _overlaps(self, body: Body) -> bool:
         low, high = body.low, body.high
-        return any(
-            all(a < d and c < b for a, b, c, d in zip(low, high, box.low, box.high, strict=True)) for box in self.boxes
-        )
+        return any(overlap(low, high, box.low, box.high) for box in self.boxes)

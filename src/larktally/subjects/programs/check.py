@@ -183,7 +183,8 @@ class _Check:
 
     def _by_changes(self) -> list[str]:
         """The names of the scripts, those first in which most happens."""
-        return sorted(self._runs, key=lambda name: (name != self._busiest(), -self._runs[name].changes()))
+        busiest = self._busiest()
+        return sorted(self._runs, key=lambda name: (name != busiest, -self._runs[name].changes()))
 
     def _same(self, one: Run, other: Run, when: str = "") -> None:
         check_same(self.program.channels, one, other, when)
@@ -375,7 +376,8 @@ class _Check:
         return ""
 
     def _channels_move(self) -> str:
-        still = [channel.name for channel in self.program.channels if channel.name not in self._moving()]
+        moving = self._moving()
+        still = [channel.name for channel in self.program.channels if channel.name not in moving]
         if still:
             raise Untested(f"these never do in any script: {', '.join(still)}")
         return ""

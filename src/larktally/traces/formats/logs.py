@@ -299,10 +299,14 @@ def _check_counts(path: Path, rules: LogMapping, column: str, values: Array) -> 
 
 def _first_that_is_no_number(values: Array) -> int | None:
     """The row of the first cell that is no finite number; of a column of texts the first that does not read as one."""
+    if values.dtype.kind == "f":
+        wrong = ~np.isfinite(values)
+        return int(wrong.argmax()) if wrong.any() else None
     for row, value in enumerate(values.tolist()):
         try:
             fits = not isinstance(value, bool) and np.isfinite(float(value))
-        except ValueError:
+        # A moment of a calendar is a TypeError.
+        except (TypeError, ValueError):
             fits = False
         if not fits:
             return row
