@@ -239,7 +239,7 @@ def test_convert_goes_between_the_formats_and_says_what_a_thinned_one_loses(two_
         "its rows are not frames"
         in call("check", folder / "thin.parquet", folder / "same.toml", "--against", good).stderr
     )
-    assert "not a recording that can be recovered" in call("convert", good, folder / "y.parquet", "--recover").stderr
+    assert "no recording of that name was cut off" in call("convert", good, folder / "y.parquet", "--recover").stderr
     assert (
         "no such file; did you mean 'dusk_run.parquet'"
         in call("convert", folder / "dusk_run.parqet", folder / "z.csv").stderr

@@ -11,13 +11,15 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import larktally as lt
+from larktally.names import name_fault
 from larktally.traces.columns import Channel, Column
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header
 
 texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=6)
+names = texts.filter(lambda text: not name_fault(text))
 events = st.tuples(
-    texts.filter(bool), texts, st.dictionaries(texts, st.integers(-9, 9) | st.booleans() | texts, max_size=2)
+    names, names | st.just(""), st.dictionaries(texts, st.integers(-9, 9) | st.booleans() | texts, max_size=2)
 )
 
 

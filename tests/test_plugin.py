@@ -62,8 +62,8 @@ def test_a_failing_claim_tells_its_story_and_leaves_trace_and_picture(pytester):
         ["*BROKEN  a hop starts on the ground*", "*first in row 52*", "*why      wick.gait: airborne*"]
     )
     result.stdout.fnmatch_lines(["*>  hop again*taken*quay.py:52", "*kept by lark tally*"])
-    assert lt.load_trace(pytester.path / "kept" / "test_bad" / "faulty_lamplighter.parquet").rows == 221
-    assert (pytester.path / "kept" / "test_bad" / "faulty_lamplighter.png").stat().st_size > 10_000
+    assert lt.load_trace(pytester.path / "kept" / "test_it.py" / "test_bad" / "faulty_lamplighter.parquet").rows == 221
+    assert (pytester.path / "kept" / "test_it.py" / "test_bad" / "faulty_lamplighter.png").stat().st_size > 10_000
     # The summary names the broken claim and its row; a subject that failed shows its own lines, and is kept too.
     text = result.stdout.str()
     summary = text[text.index("short test summary info") :]
@@ -71,7 +71,41 @@ def test_a_failing_claim_tells_its_story_and_leaves_trace_and_picture(pytester):
     assert "test_subject - Failed: row 9: step failed:" in summary
     assert "test_it.py, line" in text and 'raise ValueError("no oil left")' in text and "9 rows were recorded" in text
     assert "larktally/runs" not in text
-    assert lt.load_trace(pytester.path / "kept" / "test_subject" / "Breaks.parquet").rows == 9
+    assert lt.load_trace(pytester.path / "kept" / "test_it.py" / "test_subject" / "Breaks.parquet").rows == 9
+
+
+ALIKE = """
+import pytest
+import larktally as lt
+from larktally.demo.quay import faulty_run
+
+@pytest.mark.parametrize("way", ["a b", "a_b"])
+def test_alike(lark_tally, way):
+    for name in {"a b": ("dusk", "dusk"), "a_b": ("n" * 300, "$(dusk)$")}[way]:
+        lark_tally.check(lt.record(faulty_run.changed(name=name)), [lt.claim("it has begun", "at(0, true)")])
+    assert False
+
+def test_passes():
+    assert True
+"""
+
+
+@pytest.mark.slow
+def test_failures_of_one_name_are_kept_apart_and_never_end_a_session(pytester):
+    pytester.makepyfile(test_it=ALIKE)
+    pytester.mkdir("sub")
+    (pytester.path / "sub" / "test_other.py").write_text(ALIKE)
+    result = run(pytester)
+    result.assert_outcomes(passed=2, failed=4)
+    kept = sorted((pytester.path / "tally-failures").rglob("*.parquet"))
+    assert len(kept) == 8 and len({path.parent for path in kept}) == 4
+    assert all(path.with_suffix(".png").exists() for path in kept)
+    # Where nothing can be written the report says so, and the other tests run all the same.
+    (pytester.path / "taken").write_text("a file")
+    for folder in ("taken", "/proc/none"):
+        result = run(pytester, "--tally-keep", folder)
+        result.assert_outcomes(passed=2, failed=4)
+        assert f"{folder}/test_it.py/" in result.stdout.str() and "cannot be made" in result.stdout.str()
 
 
 @pytest.mark.slow

@@ -1,6 +1,7 @@
 """Programs in other languages as subjects: recorded like any other, and every way to fail told with its frame."""
 
 import json
+import os
 import shutil
 import signal
 import socket
@@ -353,6 +354,95 @@ def test_a_program_that_listens_itself_is_spoken_to_where_it_runs_already(tmp_pa
     finally:
         process.kill()
         process.wait()
+
+
+# A game that listens at a port, or connects to one; it says how often it was stepped, from a number of its own on.
+OVER_A_PORT = """
+import json, os, socket, sys
+how, port, start, token = sys.argv[1], int(sys.argv[2]), int(sys.argv[3]), sys.argv[4]
+n = start
+if how == "serve":
+    with socket.create_server(("127.0.0.1", port)) as server:
+        print(server.getsockname()[1], flush=True)
+        talk = server.accept()[0]
+else:
+    talk = socket.create_connection(("127.0.0.1", port))
+for line in talk.makefile("rb"):
+    asked = json.loads(line)
+    method, params = asked["method"], asked["params"]
+    if method == "hello":
+        result = {"protocol": 1, "channels": [{"name": "n", "kind": "count"}]}
+        if token:
+            result["token"] = os.environ.get("LARKTALLY_TOKEN", "") if token == "own" else token
+    elif method == "step":
+        result = {"columns": {"n": list(range(n + 1, n + 1 + params["frames"]))}}
+        n += params["frames"]
+    else:
+        n, result = start, {"row": {"n": start}}
+    talk.sendall(json.dumps({"jsonrpc": "2.0", "id": asked["id"], "result": result}).encode() + b"\\n")
+"""
+
+
+def over_a_port(*words):
+    return [sys.executable, "-c", OVER_A_PORT, *map(str, words)]
+
+
+def free_port():
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        return free.getsockname()[1]
+
+
+@pytest.mark.parametrize("token", ["", "another's"])
+def test_a_game_left_from_before_is_not_taken_for_the_one_that_was_started(token):
+    port = free_port()
+    stale = subprocess.Popen(over_a_port("serve", port, 1000, token), stdout=subprocess.PIPE, text=True)
+    try:
+        assert int(stale.stdout.readline()) == port
+        started = lt.Program(over_a_port("serve", port, 0, "own"), over=f"tcp:{port}")
+        with pytest.raises(lt.SubjectFailed, match=f"what answers at tcp:{port} does not say the token .* another one"):
+            lt.record(started, frames=5)
+    finally:
+        stale.kill()
+        stale.wait()
+    assert lt.record(started, frames=5)["n"].tolist() == [0, 1, 2, 3, 4, 5]
+
+
+def test_who_connects_first_and_is_not_the_game_is_let_go_of(tmp_path):
+    # The game starts three strangers before it connects itself: one that is silent, one that talks nonsense, one that is a game.
+    script = tmp_path / "game.py"
+    script.write_text(
+        "import os, socket, subprocess, sys, time\n"
+        "port = int(os.environ['LARKTALLY_PORT'])\n"
+        "silent = socket.create_connection(('127.0.0.1', port))\n"
+        "rude = socket.create_connection(('127.0.0.1', port))\n"
+        "rude.sendall(b'GET / HTTP/1.1\\r\\n\\r\\n')\n"
+        f"game = {over_a_port('connect')!r}\n"
+        "other = subprocess.Popen([*game, str(port), '1000', 'guessed'])\n"
+        "time.sleep(0.5)\n"
+        "sys.exit(subprocess.call([*game, str(port), '0', 'own']))\n"
+    )
+    subject = lt.Program([sys.executable, script], over="listen")
+    assert lt.record(subject, frames=4)["n"].tolist() == [0, 1, 2, 3, 4]
+    alone = lt.Program(over_a_port("connect", "{port}", 0, ""), over="listen", start_within="500ms")
+    with pytest.raises(lt.SubjectFailed, match="what did connect does not say the token"):
+        lt.record(alone, frames=4)
+
+
+@pytest.mark.slow
+def test_a_program_is_spoken_to_among_thousands_of_open_files():
+    resource = pytest.importorskip("resource")
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if hard < 3000:
+        pytest.skip(f"at most {hard} files may be open here")
+    resource.setrlimit(resource.RLIMIT_NOFILE, (3000, hard))
+    held = [os.open("/dev/null", os.O_RDONLY) for _ in range(1100)]
+    try:
+        assert lt.record(lt.Program(over_a_port("connect", "{port}", 0, "own"), over="listen"), frames=9)["n"][-1] == 9
+        assert lt.record(lt.Program([sys.executable, FAULTY]), frames=300)["n"][-1] == 300
+    finally:
+        for one in held:
+            os.close(one)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
 
 
 def test_a_connection_that_never_comes_is_given_up(tmp_path):

@@ -24,6 +24,8 @@ const HELLO = {
   events: ["struck", "noticed"],
   rates: [],
   saves: true,
+  // Over a socket: by it the library knows that it speaks to the game that it started, and not to one left from before.
+  token: process.env.LARKTALLY_TOKEN ?? "",
 };
 
 let game = null;

@@ -38,9 +38,11 @@ if TYPE_CHECKING:
     from larktally.errors import ClaimError as ClaimError
     from larktally.errors import InputError as InputError
     from larktally.errors import LarkTallyError as LarkTallyError
+    from larktally.errors import LarkTallyWarning as LarkTallyWarning
     from larktally.errors import ModelError as ModelError
     from larktally.errors import SubjectFailed as SubjectFailed
     from larktally.errors import TraceError as TraceError
+    from larktally.errors import WriteError as WriteError
     from larktally.event import Event as Event
     from larktally.explain.causes import causes as causes
     from larktally.explain.coverage import coverage as coverage

@@ -27,6 +27,7 @@ __all__ = [
 
 _PACKAGE = f"{Path(__file__).parent}{os.sep}"
 _DEMO = f"{_PACKAGE}demo{os.sep}"
+_STANDARD_LIBRARY = f"{Path(os.__file__).parent}{os.sep}"
 # What the language compiles for guards and rows, by the names that tracebacks give it.
 _COMPILED = ("larktally guard ", "larktally choice ", "larktally row")
 _TYPED_IN = ("<stdin", "<console", "<ipython")
@@ -70,7 +71,10 @@ def lines_of_users(error: BaseException | None, not_theirs: tuple[str, ...] = ()
     found: list[str] = []
     # A mistake in a model is the user's to find: our own frames would only push theirs off the screen.
     for frame in traceback.extract_tb(error.__traceback__):
-        if not is_own(frame.filename) and not frame.filename.startswith(not_theirs or "\0"):
+        if is_own(frame.filename) or frame.filename.startswith(not_theirs or "\0"):
+            continue
+        # Python's own steps are nobody's mistake: `contextlib` stands between a `with` and what it leads to.
+        if not frame.filename.startswith(_STANDARD_LIBRARY) or "site-packages" in frame.filename:
             found.append(f"  {Path(frame.filename).name}, line {frame.lineno}, in {frame.name}: {frame.line}")
     return found[-3:]
 

@@ -13,12 +13,25 @@ __all__ = [
     "InputError",
     "ClaimError",
     "TraceError",
+    "WriteError",
     "SubjectFailed",
+    "LarkTallyWarning",
 ]
 
 
+# The start says what and where, the end what is allowed; what is between is seldom read where there is so much of it.
+LONGEST_START, LONGEST_END = 1500, 450
+
+
 class LarkTallyError(ValueError):
-    """Something a user can mend: bad usage, a bad file, a model that contradicts itself."""
+    """Something a user can mend: bad usage, a bad file, a model that contradicts itself. Its message has some 2,000 letters at
+    most."""
+
+    def __init__(self, message: str = "") -> None:
+        if len(message) > LONGEST_START + LONGEST_END:
+            left_out = len(message) - LONGEST_START - LONGEST_END
+            message = f"{message[:LONGEST_START]} … {left_out} more … {message[-LONGEST_END:]}"
+        super().__init__(message)
 
 
 class ModelError(LarkTallyError):
@@ -35,6 +48,14 @@ class ClaimError(LarkTallyError):
 
 class TraceError(LarkTallyError):
     """A trace or a trace file that is broken, cut short, or of another kind."""
+
+
+class WriteError(LarkTallyError):
+    """A file or folder that cannot be written: a full disk, no such folder, no permission, or another recording's."""
+
+
+class LarkTallyWarning(UserWarning):
+    """Something that a user should know of and that stops nothing."""
 
 
 class SubjectFailed(LarkTallyError):

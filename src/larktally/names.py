@@ -8,8 +8,32 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from larktally.errors import LarkTallyError
+from larktally.textfmt import UNSHOWN
 
-__all__ = ["did_you_mean", "matching", "no_such_file", "one_or_many", "unknown_name"]
+__all__ = ["did_you_mean", "matching", "name_fault", "no_such_file", "one_or_many", "stands_twice", "unknown_name"]
+
+
+LONGEST_NAME = 1000
+
+
+def name_fault(name: object) -> str:
+    """What is wrong with a name of a channel, an action, an event or a part, "" where nothing is.
+
+    >>> name_fault("wick.y"), name_fault(" wick"), name_fault("bell\\x07")
+    ('', 'has space around it', "holds the character '\\\\x07'")
+    """
+    if not isinstance(name, str):
+        return "is no text"
+    if not name:
+        return "is empty"
+    if name != name.strip():
+        return "has space around it"
+    if len(name) > LONGEST_NAME:
+        return f"has {len(name)} letters, and a name has at most {LONGEST_NAME}"
+    unshown = UNSHOWN.search(name)
+    if unshown is not None:
+        return f"holds the character {unshown[0]!a}"
+    return ""
 
 
 def did_you_mean(found: str, known: Iterable[str]) -> str:
@@ -83,6 +107,20 @@ def one_or_many(given: str | Iterable[str]) -> tuple[str, ...]:
     if isinstance(given, str):
         return (given,)
     return tuple(given)
+
+
+def stands_twice(names: Iterable[str]) -> str | None:
+    """The first name that came up before, None where all differ.
+
+    >>> stands_twice(["wick.y", "moth.y", "wick.y"])
+    'wick.y'
+    """
+    known: set[str] = set()
+    for name in names:
+        if name in known:
+            return name
+        known.add(name)
+    return None
 
 
 def no_such_file(path: Path) -> str:

@@ -7,8 +7,8 @@ trace and its picture are kept in a folder, for a continuous-integration server.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Generator, Iterable, Iterator
+import hashlib
+from collections.abc import Generator, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -68,9 +68,8 @@ def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[Any]) -> 
     traces = item.stash.get(_KEPT, [])
     # A test that failed before it recorded anything has nothing to keep.
     if report.when == "call" and report.failed and traces:
-        folder = Path(item.config.getoption("--tally-keep")) / re.sub(r"[^\w.-]+", "_", item.name)
-        kept = [path for trace in traces for path in _kept(trace, folder)]
-        report.sections.append(("kept by lark tally", "\n".join(map(str, kept))))
+        folder = Path(item.config.getoption("--tally-keep")) / _folder_of(item.nodeid)
+        report.sections.append(("kept by lark tally", "\n".join(_kept(traces, folder))))
     return report
 
 
@@ -144,7 +143,9 @@ class TestRuns:
         from larktally.explain.causes import causes_of_divergence
 
         self._see(trace)
-        default = re.sub(r"[^\w.-]+", "_", self._node.name)
+        from larktally.whole_files import plain_file_name
+
+        default = plain_file_name(self._node.name)
         result = Baselines(self._folder / "baselines").check(
             trace, name or trace.header.scenario or default, tolerance, self._accept
         )
@@ -256,17 +257,56 @@ def _trace_beside(path: Path) -> Path | None:
     return next((found for found in beside if found.exists()), None)
 
 
-def _kept(trace: Trace, folder: Path) -> list[Path]:
-    """The trace and its picture, in a folder."""
+def _folder_of(nodeid: str) -> Path:
+    """A test's own folder, by where it stands: tests/test_walk.py/TestHops/test_high."""
+    from larktally.whole_files import plain_file_name
+
+    folder = Path()
+    for step in nodeid.replace("/", "::").split("::"):
+        plain = plain_file_name(step)
+        # Two ids that differ only in what no file name has, such as [a b] and [a_b], are told apart by a few digits.
+        if plain != step:
+            plain += "-" + hashlib.sha256(step.encode("utf-8", "replace")).hexdigest()[:6]
+        folder /= plain
+    return folder
+
+
+def _kept(traces: Sequence[Trace], folder: Path) -> list[str]:
+    """Writes traces and their pictures into a folder of their own; a line for each file, and for what could not be written.
+
+    A report must never end a session: whatever goes wrong here is a line too.
+    """
     from larktally.errors import LarkTallyError
+    from larktally.whole_files import made_folder, plain_file_name
 
-    folder.mkdir(parents=True, exist_ok=True)
-    name = re.sub(r"[^\w.-]+", "_", trace.header.scenario or trace.header.subject or "trace")
-    kept = [trace.save(folder / f"{name}.parquet")]
+    lines: list[str] = []
+    names: set[str] = set()
     try:
-        from larktally.views.picture import draw_run, save_picture
+        made_folder(folder)
+    except LarkTallyError as error:
+        return [str(error)]
+    for trace in traces:
+        title = plain_file_name(trace.header.scenario or trace.header.subject or "trace")
+        name, number = title, 1
+        # One test may record several runs of one name.
+        while name in names:
+            number += 1
+            name = f"{title}-{number}"
+        names.add(name)
+        for write, path in ((_write_trace, folder / f"{name}.parquet"), (_write_picture, folder / f"{name}.png")):
+            try:
+                write(trace, path)
+                lines.append(str(path))
+            except Exception as error:
+                lines.append(f"{path}: not kept: {error}")
+    return lines
 
-        kept.append(save_picture(draw_run(trace), folder / f"{name}.png"))
-    except LarkTallyError:
-        pass
-    return kept
+
+def _write_trace(trace: Trace, path: Path) -> None:
+    trace.save(path)
+
+
+def _write_picture(trace: Trace, path: Path) -> None:
+    from larktally.views.picture import draw_run, save_picture
+
+    save_picture(draw_run(trace), path)

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, TypeAlias
 
-from larktally.textfmt import aligned
+from larktally.textfmt import aligned, printable
 
 __all__ = ["Block", "Heading", "Line", "Report", "Table", "Tone"]
 
@@ -71,7 +71,7 @@ class Report:
 
     def text(self) -> str:
         """The report as plain text."""
-        return "\n".join(line for block in self.blocks for line in _lines(block))
+        return printable("\n".join(line for block in self.blocks for line in _lines(block)))
 
 
 #: The width of the column of labels: "claimed" and "because" are the longest.

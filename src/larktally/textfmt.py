@@ -2,11 +2,31 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Sequence
 
-__all__ = ["aligned", "plural", "shortened", "shown_value"]
+__all__ = ["UNSHOWN", "aligned", "plural", "printable", "shortened", "shown_value"]
 
 LONGEST = 60
+
+
+# What a terminal obeys instead of showing, what turns the order of letters round, and halves of letters, which no file can hold.
+UNSHOWN = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def printable(text: str) -> str:
+    """A text as it may go to a terminal or a picture: what would be obeyed and not shown stands as its escape; line breaks stay.
+
+    >>> printable("bell\\x07, two\\nlines")
+    'bell\\\\x07, two\\nlines'
+    """
+    return UNSHOWN.sub(_escaped, text)
+
+
+def _escaped(found: re.Match[str]) -> str:
+    if found[0] in "\n\t":
+        return found[0]
+    return ascii(found[0])[1:-1]
 
 
 def shown_value(value: object) -> str:

@@ -10,7 +10,7 @@ from typing import Any
 
 from larktally.claims.claim import Claim, claim
 from larktally.errors import ClaimError
-from larktally.language.text import parse
+from larktally.language.text import check_define, parse
 from larktally.language.tree import Node
 from larktally.names import did_you_mean, no_such_file, one_or_many
 
@@ -56,7 +56,10 @@ def _read_toml(path: Path) -> dict[str, Any]:
         return tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
         raise ClaimError(no_such_file(path)) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    # Of a number of thousands of digits a ValueError, as the others are.
+    except ValueError as error:
+        if isinstance(error, ClaimError):
+            raise
         raise ClaimError(f"{path}: not TOML: {error}") from None
     except RecursionError:
         raise ClaimError(f"{path}: nested too deep") from None
@@ -70,6 +73,7 @@ def _defines(path: str | Path, table: object) -> Mapping[str, Node]:
     defines: dict[str, Node] = {}
     for name, text in table.items():
         try:
+            check_define(name)
             defines[name] = parse(text, defines)
         except ClaimError as error:
             raise ClaimError(f"{path}: define {name!r}: {error}") from None

@@ -42,6 +42,18 @@ class _Commands(click.Group):
         assert isinstance(command, click.Command)
         return command
 
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        # --help and --version print from here.
+        try:
+            return super().parse_args(ctx, args)
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            from larktally.cli.outcome import report_unwritten
+
+            report_unwritten(error)
+            raise
+
     def invoke(self, ctx: click.Context) -> Any:
         # Before a command is loaded nothing else would keep a fault of ours from looking like a claim that is not kept.
         try:
@@ -49,8 +61,10 @@ class _Commands(click.Group):
         except (click.ClickException, click.exceptions.Exit, click.Abort):
             raise
         except (Exception, SystemExit) as error:
-            from larktally.cli.outcome import last_resort
+            from larktally.cli.outcome import last_resort, report_unwritten
 
+            if isinstance(error, OSError):
+                report_unwritten(error)
             last_resort(error)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

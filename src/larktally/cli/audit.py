@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from larktally.auditing.rewind import audit
-from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors
+from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
 from larktally.runs.model_files import load_scenarios, split_target
 
 
@@ -36,8 +36,8 @@ def command(target: str, every: int | None, frames: int, as_json: bool) -> None:
         passed = passed and found.passed
         results.append({"scenario": scenario.title, **found.plain()})
         if not as_json:
-            click.echo(f"{scenario.title}")
-            click.echo("\n".join(f"  {line}" for line in str(found).splitlines()))
+            echo(f"{scenario.title}")
+            echo("\n".join(f"  {line}" for line in str(found).splitlines()))
     if as_json:
         print_json(results)
     if not passed:

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from larktally.cli.outcome import print_json, report_errors, show
+from larktally.cli.outcome import echo, print_json, report_errors, show
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
 from larktally.parts.sim import Sim
@@ -15,6 +15,7 @@ from larktally.runs.live import Live
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.scenario import Scenario
 from larktally.traces.trace import load_trace
+from larktally.whole_files import write_whole
 
 _SUFFIXES = (".svg", ".dot", ".scxml")
 
@@ -66,10 +67,10 @@ def command(target: str, traces: tuple[Path, ...], machine: str, out: Path | Non
         return
     for number, chart in enumerate(charts):
         if number:
-            click.echo()
+            echo()
         show(chart, as_json=False)
     if out is not None:
-        click.echo(f"drawn in {out}")
+        echo(f"drawn in {out}")
 
 
 def _one(target: str) -> Scenario:
@@ -99,7 +100,6 @@ def _write(path: Path, outline: Any, cover: Any, layout: str) -> None:
     from larktally.charts.dot import chart_to_dot
     from larktally.charts.scxml import chart_to_scxml
     from larktally.charts.svg import chart_to_svg
-    from larktally.traces.files import whole_file
 
     if path.suffix == ".svg":
         text = chart_to_svg(outline, cover, layout)
@@ -111,5 +111,4 @@ def _write(path: Path, outline: Any, cover: Any, layout: str) -> None:
         raise LarkTallyError(
             f"{path}: a machine is written as {', '.join(_SUFFIXES)}, not {path.suffix or 'without a suffix'!r}"
         )
-    with whole_file(path) as file:
-        file.write(text.encode())
+    write_whole(path, text)

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import report_errors
+from larktally.cli.outcome import echo, report_errors
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
@@ -18,7 +18,7 @@ from larktally.traces.trace import load_trace
 @click.argument("source", metavar="IN", type=click.Path(path_type=Path))
 @click.argument("target", metavar="OUT", type=click.Path(path_type=Path))
 @reading_options
-@click.option("--recover", is_flag=True, help="IN is NAME.partial, what a recording that was cut off left.")
+@click.option("--recover", is_flag=True, help="IN is NAME.partial, what a recording that was cut off left, or NAME.")
 @click.option("--every", type=int, metavar="N", help="Keep every N-th row, for playback.")
 @click.option("--inputs", "as_script", is_flag=True, help="Write only the inputs, as a script (.csv).")
 @report_errors
@@ -41,9 +41,10 @@ def command(
     if recover:
         from larktally.traces.recording_stream import RecordingStream
 
-        partial = RecordingStream(existing_file(source))
+        left = _left_by(source)
+        partial = RecordingStream(left)
         save_trace(partial, target)
-        click.echo(f"{target}: {partial.rows} rows recovered from {source}")
+        echo(f"{target}: {partial.rows} rows recovered from {left}")
         return
     trace = load_trace(source, rate=rate, mapping=mapping)
     if as_script:
@@ -52,14 +53,29 @@ def command(
             raise LarkTallyError(f"{source}: a thinned recording does not hold the inputs of every frame")
         script = InputScript.from_columns(trace.inputs)
         script.to_csv(target)
-        click.echo(f"{target}: {len(script.spans)} holds of {len(trace.inputs)} actions")
+        echo(f"{target}: {len(script.spans)} holds of {len(trace.inputs)} actions")
         return
     if every is not None:
         thin = trace.thinned(every)
         thin.save(target)
         farthest = {name: off for name, off in thin.thinning_error(trace).items() if off}
         worst = ", ".join(f"{name} {off:.4g}" for name, off in sorted(farthest.items(), key=lambda one: -one[1])[:5])
-        click.echo(f"{target}: {thin.rows} of {trace.rows} rows; farthest off in: {worst or 'nothing'}")
+        echo(f"{target}: {thin.rows} of {trace.rows} rows; farthest off in: {worst or 'nothing'}")
         return
     trace.save(target)
-    click.echo(f"{target}: {trace.rows} rows, {len(trace.channels)} channels, {len(trace.events)} events")
+    echo(f"{target}: {trace.rows} rows, {len(trace.channels)} channels, {len(trace.events)} events")
+
+
+def _left_by(source: Path) -> Path:
+    """What a recording that was cut off left: the file itself, or the only one of the recordings of that name."""
+    from larktally.traces.recording_writer import partials_of
+
+    if source.suffix == ".partial":
+        return existing_file(source)
+    left = partials_of(source)
+    if not left:
+        raise LarkTallyError(f"{source}: no recording of that name was cut off: there is no {source}.partial")
+    if len(left) > 1:
+        listed = ", ".join(map(str, left))
+        raise LarkTallyError(f"{source}: several recordings of that name were cut off: {listed}; name one of them")
+    return left[0]

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import report_errors
+from larktally.cli.outcome import echo, report_errors
 from larktally.cli.progress import progress
-from larktally.errors import LarkTallyError
+from larktally.whole_files import made_folder, write_whole
 
 MODELS = ("quay.py", "canal.py", "evening.py")
 NEXT = """
@@ -29,14 +29,12 @@ def command(folder: Path) -> None:
     written = _copy_models(folder)
     rows = _on_the_quay(folder, written)
     kept, claimed = _on_the_canal(folder, written)
-    click.echo("\nWritten:")
+    echo("\nWritten:")
     for path in written:
-        click.echo(f"   {path}")
+        echo(f"   {path}")
     found = ", ".join(f"row {row}" for row in rows) or "no row, which it should have been"
-    click.echo(
-        f"\nIn sum: {kept} of the canal's {claimed} claims kept; the fault planted on the quay was found in {found}."
-    )
-    click.echo(NEXT.format(folder=folder))
+    echo(f"\nIn sum: {kept} of the canal's {claimed} claims kept; the fault planted on the quay was found in {found}.")
+    echo(NEXT.format(folder=folder))
 
 
 def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
@@ -52,20 +50,20 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     from larktally.views.terminal import console, print_report
 
     out, good, bad = console(), quay.dusk_run.named("dusk_run"), quay.faulty_run.named("faulty_run")
-    click.echo("1. Wick walks, hops and bursts along a quay, run headless at 60 frames/s from scripted inputs.")
+    echo("1. Wick walks, hops and bursts along a quay, run headless at 60 frames/s from scripted inputs.")
     trace, faulty = record(good), record(bad)
     size = f"{trace.rows} rows of {len(trace.channels)} channels, {len(trace.events)} events"
-    click.echo(f"   {size}; digest {trace.digest[:12]}…")
-    click.echo("\n2. What is claimed about it, checked on every frame:")
+    echo(f"   {size}; digest {trace.digest[:12]}…")
+    echo("\n2. What is claimed about it, checked on every frame:")
     tally = check(trace, good.claims)
     print_report(out, tally.report())
-    click.echo(f"\n3. The recording's own inputs, run again:\n   {replay(trace, good)}")
-    click.echo("\n4. A faulty variant: the same run, but a hop is allowed in the air. This is a broken claim:\n")
+    echo(f"\n3. The recording's own inputs, run again:\n   {replay(trace, good)}")
+    echo("\n4. A faulty variant: the same run, but a hop is allowed in the air. This is a broken claim:\n")
     broken = check(faulty, bad.claims)
     causes, failed = lines_by_claim(causes_of_breaches(faulty, bad, broken)), broken.failed
     for result in failed:
         print_report(out, result.report(causes.get(result.name, ())))
-    click.echo(f"\n5. And comparing the two says where they part:\n{_indented(compare(trace, faulty))}")
+    echo(f"\n5. And comparing the two says where they part:\n{_indented(compare(trace, faulty))}")
     for suffix in ("parquet", "jsonl"):
         written.append(trace.save(folder / f"dusk_run.{suffix}"))
     # Both runs, so that compare and replay can be tried on them.
@@ -81,7 +79,7 @@ def _on_the_canal(folder: Path, written: list[Path]) -> tuple[int, int]:
     from larktally.runs.record import record
     from larktally.views.picture import draw_run, save_picture
 
-    click.echo("\n6. The whole canal: a scenario for each thing that Wick can do, and an evening that plays it all.")
+    echo("\n6. The whole canal: a scenario for each thing that Wick can do, and an evening that plays it all.")
     kept, claimed = 0, 0
     with progress("the canal") as on_progress:
         for number, (name, scenario) in enumerate(SCENARIOS.items(), 1):
@@ -92,7 +90,7 @@ def _on_the_canal(folder: Path, written: list[Path]) -> tuple[int, int]:
             ended = ""
             if trace.header.end:
                 ended = f", {trace.header.end}"
-            click.echo(f"   {name:<22} {trace.frames:>5} frames{ended:<7}  {passed} of {len(tally)} claims kept")
+            echo(f"   {name:<22} {trace.frames:>5} frames{ended:<7}  {passed} of {len(tally)} claims kept")
             if on_progress is not None:
                 on_progress(number, len(SCENARIOS))
             if name.startswith("evening"):
@@ -101,9 +99,7 @@ def _on_the_canal(folder: Path, written: list[Path]) -> tuple[int, int]:
                     save_picture(draw_run(trace), folder / f"{name}.png"),
                 ]
     rewound = audit(SCENARIOS["evening_won"], rows=200, frames=30, file=folder / "evening.py")
-    click.echo(
-        f"\n7. Can the evening be rewound? Its state is saved, put back, and run on again:\n{_indented(rewound)}"
-    )
+    echo(f"\n7. Can the evening be rewound? Its state is saved, put back, and run on again:\n{_indented(rewound)}")
     return kept, claimed
 
 
@@ -113,15 +109,10 @@ def _indented(thing: object) -> str:
 
 def _copy_models(folder: Path) -> list[Path]:
     """The demo's own files, to change and run again."""
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise LarkTallyError(f"{folder}: cannot be made: {error.strerror}") from None
+    made_folder(folder)
     written = []
     for name in MODELS:
         text = importlib.resources.files("larktally.demo").joinpath(name).read_text(encoding="utf-8")
-        (folder / name).write_text(
-            text.replace("from larktally.demo.canal import", "from canal import"), encoding="utf-8"
-        )
-        written.append(folder / name)
+        text = text.replace("from larktally.demo.canal import", "from canal import")
+        written.append(write_whole(folder / name, text))
     return written

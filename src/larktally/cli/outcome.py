@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import functools
 import os
 import sys
 import traceback
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NoReturn, Protocol, TypeVar
@@ -13,9 +16,10 @@ from typing import Any, NoReturn, Protocol, TypeVar
 import click
 
 from larktally.code_places import lines_of_users
-from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.errors import LarkTallyError, LarkTallyWarning, SubjectFailed
 from larktally.report import Report
 from larktally.runs.failed_story import failed_story
+from larktally.textfmt import printable
 
 __all__ = [
     "NOT_KEPT",
@@ -25,13 +29,16 @@ __all__ = [
     "INTERRUPTED",
     "last_resort",
     "report_errors",
+    "echo",
     "exit_with",
     "print_json",
+    "report_unwritten",
     "show",
     "subject_story",
 ]
 
 NOT_KEPT, BAD_INPUT, SUBJECT_FAILED, OUR_FAULT, INTERRUPTED = 1, 2, 3, 70, 130
+_UNWRITTEN = (errno.ENOSPC, errno.EFBIG, errno.EDQUOT, errno.EIO)
 
 
 class Result(Protocol):
@@ -54,12 +61,15 @@ def report_errors(command: F) -> F:
     @functools.wraps(command)
     def guarded(*args: Any, debug: bool, **options: Any) -> Any:
         try:
-            return command(*args, **options)
+            with warnings.catch_warnings():
+                warnings.simplefilter("always", LarkTallyWarning)
+                warnings.showwarning = _show_warning
+                return command(*args, **options)
         except SubjectFailed as failure:
-            click.echo(subject_story(failure), err=True)
+            echo(subject_story(failure), err=True)
             exit_with(SUBJECT_FAILED)
         except LarkTallyError as error:
-            click.echo("\n".join([f"larktally: {error}", *_in_user_code(error)]), err=True)
+            echo("\n".join([f"larktally: {error}", *_in_user_code(error)]), err=True)
             exit_with(BAD_INPUT)
         except BrokenPipeError:
             # `larktally show … | head` has read enough; Python would still complain at its exit.
@@ -67,9 +77,12 @@ def report_errors(command: F) -> F:
             exit_with(0)
         except (click.ClickException, click.exceptions.Exit, click.Abort):
             raise
-        except KeyboardInterrupt:
-            click.echo("larktally: interrupted", err=True)
+        except KeyboardInterrupt as stop:
+            echo("\n".join(["larktally: interrupted", *getattr(stop, "__notes__", ())]), err=True)
             exit_with(INTERRUPTED)
+        except OSError as error:
+            report_unwritten(error)
+            last_resort(error, debug)
         except (Exception, SystemExit) as error:
             # Rich ends the process itself where the reader of a table has gone.
             if isinstance(error.__context__, BrokenPipeError):
@@ -79,15 +92,37 @@ def report_errors(command: F) -> F:
     return guarded  # type: ignore[return-value]
 
 
+def _show_warning(
+    message: Warning | str, category: type[Warning], filename: str, lineno: int, file: Any = None, line: Any = None
+) -> None:
+    """One line on standard error; a warning of Python's own with the place in the user's file."""
+    place = ""
+    if not issubclass(category, LarkTallyWarning):
+        place = f"{filename}:{lineno}: {category.__name__}: "
+    echo(f"larktally: {place}{message}", err=True)
+
+
+def report_unwritten(error: OSError) -> None:
+    """Ends the command where it was standard output that could not be written to, such as a full disk."""
+    # Every file of ours has a message of its own by now, and an error of the system's about a file names it.
+    if error.filename is not None or error.errno not in _UNWRITTEN:
+        return
+    echo(f"larktally: standard output: cannot be written: {os.strerror(error.errno)}", err=True)
+    # Python would try again at its end, and complain of it.
+    with contextlib.suppress(OSError):
+        sys.stdout.close()
+    exit_with(BAD_INPUT)
+
+
 def last_resort(error: BaseException, debug: bool = False) -> NoReturn:
     """Tells of an error that no message was written for, and ends with a status that no verdict has."""
     if debug:
-        click.echo("".join(traceback.format_exception(error)), err=True)
+        echo("".join(traceback.format_exception(error)), err=True)
     told = " ".join(f"{type(error).__name__}: {error}".split())
     hint = "please report this line and what you called"
     if not debug:
         hint += "; --debug shows more"
-    click.echo(f"larktally: a fault of its own, {told} ({hint})", err=True)
+    echo(f"larktally: a fault of its own, {told} ({hint})", err=True)
     exit_with(OUR_FAULT)
 
 
@@ -104,6 +139,11 @@ def show(result: Result, as_json: bool) -> None:
     from larktally.views.terminal import console, print_report
 
     print_report(console(), result.report())
+
+
+def echo(text: str = "", err: bool = False) -> None:
+    """A text on standard output, or error: whatever stands in it is shown, and none of it is obeyed by a terminal."""
+    click.echo(printable(text), err=err)
 
 
 def print_json(content: Any) -> None:

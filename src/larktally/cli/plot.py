@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from larktally.cli.outcome import report_errors
+from larktally.cli.outcome import echo, report_errors
 from larktally.cli.selection import chosen_channels, chosen_rows
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
@@ -73,7 +73,7 @@ def command(
     marked = ""
     if claims is not None:
         marked = f"; {len(breaches)} breaches marked"
-    click.echo(f"{path}{marked}")
+    echo(f"{path}{marked}")
 
 
 def _breaches(trace: Trace, file: Path) -> list[int]:

@@ -10,20 +10,23 @@ import click
 
 from larktally.claims.checking import check
 from larktally.claims.verdicts import Tally
-from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, exit_with, print_json, report_errors, subject_story
+from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, echo, exit_with, print_json, report_errors, subject_story
 from larktally.cli.progress import progress
 from larktally.cli.selection import split_patterns
 from larktally.comparing.baselines import BaselineResult, Baselines
-from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.errors import LarkTallyError, SubjectFailed, WriteError
 from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
 from larktally.explain.wrong_kind import line_that_set
+from larktally.names import stands_twice
 from larktally.runs.failed_story import failed_story
 from larktally.runs.file_recording import stopped_path
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
+from larktally.textfmt import printable
 from larktally.traces.trace import Trace
 from larktally.views.junit import Suite, write_junit
+from larktally.whole_files import check_target, made_folder, plain_file_name
 
 
 @click.command()
@@ -77,12 +80,15 @@ def command(
     scenarios = [scenario for target in targets for scenario in load_scenarios(target)]
     # Two scenarios of one name would write one file, the second over the first.
     _check_names(scenarios)
-    folder.mkdir(parents=True, exist_ok=True)
+    made_folder(folder)
+    if junit is not None:
+        check_target(junit)
     results: list[dict[str, Any]] = []
     suites: list[Suite] = []
     worst = 0
     for scenario in scenarios:
-        path = folder / f"{_file_name(scenario.title)}.{suffix}"
+        path = folder / f"{plain_file_name(scenario.title)}.{suffix}"
+        replaced = path.exists()
         began = time.perf_counter()
         try:
             with progress(scenario.title) as on_progress:
@@ -106,12 +112,13 @@ def command(
         # The exit status is the worst of all: a failed subject counts more than a broken claim.
         worst = max(worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
         suites.append(Suite(scenario.title, tally, time.perf_counter() - began, left_baseline=left))
-        results.append(_plain(scenario, trace, path, tally, causes, held))
+        results.append(_plain(scenario, trace, path, tally, causes, held) | {"replaced": replaced})
         if not as_json:
             # A line apart from the run before it, whose sum would otherwise read as this one's heading.
             if len(results) > 1:
-                click.echo()
-            _print(trace, path, scenario, tally, causes)
+                echo()
+            where = f"{path}, in place of the run before" if replaced else str(path)
+            _print(trace, where, scenario, tally, causes)
             if held is not None:
                 _print_baseline(trace, scenario, held)
     if junit is not None:
@@ -124,12 +131,17 @@ def command(
 
 def _told_of(scenario: Scenario, error: LarkTallyError, junit: Path | None, suites: list[Suite]) -> LarkTallyError:
     """The error with its scenario's name; a server is told of it too, and of what ran before."""
+    told = f"{scenario.title}: {error}"
     if junit is not None:
-        write_junit(junit, [*suites, Suite(scenario.title, None, error=str(error))])
-    return LarkTallyError(f"{scenario.title}: {error}").with_traceback(error.__traceback__)
+        try:
+            write_junit(junit, [*suites, Suite(scenario.title, None, error=str(error))])
+        except WriteError as unwritten:
+            # The disk that has no room for the trace has none for the report, and the first of the two says why.
+            told = f"{told}\nlarktally: {unwritten}"
+    return LarkTallyError(told).with_traceback(error.__traceback__)
 
 
-def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: dict[str, Causes]) -> None:
+def _print(trace: Trace, where: str, scenario: Scenario, tally: Tally, causes: dict[str, Causes]) -> None:
     from larktally.views.terminal import console, print_report
 
     out = console()
@@ -138,7 +150,7 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: d
     else:
         ended = ""
     out.print(
-        f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {path}",
+        printable(f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {where}"),
         highlight=False,
         markup=False,
         soft_wrap=True,
@@ -150,22 +162,22 @@ def _print(trace: Trace, path: Path, scenario: Scenario, tally: Tally, causes: d
 
 
 def _print_baseline(trace: Trace, scenario: Scenario, held: BaselineResult) -> None:
-    click.echo(f"baseline {held}")
+    echo(f"baseline {held}")
     why = causes_of_divergence(trace, scenario, held.divergence)
     if why is not None:
-        click.echo(why.told())
+        echo(why.told())
 
 
 def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> tuple[dict[str, Any], str]:
     """Prints what became of a run whose subject failed; the same as plain data, and as a story for a server."""
     set_at = line_that_set(scenario, failure)
-    click.echo(subject_story(failure, scenario.title), err=True)
+    echo(subject_story(failure, scenario.title), err=True)
     if set_at:
-        click.echo(set_at, err=True)
+        echo(set_at, err=True)
     kept = None
     if failure.trace is not None and failure.trace.rows:
         kept = stopped_path(path)
-        click.echo(f"  they are in {kept}", err=True)
+        echo(f"  they are in {kept}", err=True)
     plain = {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
     return plain, "\n".join(filter(None, (failed_story(failure), set_at)))
 
@@ -198,13 +210,6 @@ def _plain(
 
 
 def _check_names(scenarios: list[Scenario]) -> None:
-    names = []
-    for scenario in scenarios:
-        names.append(_file_name(scenario.title))
-    for name in names:
-        if names.count(name) > 1:
-            raise LarkTallyError(f"two scenarios would be saved as {name!r}; give one of them another name=")
-
-
-def _file_name(title: str) -> str:
-    return "".join(letter if letter.isalnum() or letter in "-_." else "_" for letter in title).lstrip(".") or "trace"
+    twice = stands_twice(plain_file_name(scenario.title) for scenario in scenarios)
+    if twice is not None:
+        raise LarkTallyError(f"two scenarios would be saved as {twice!r}; give one of them another name=")

@@ -10,6 +10,7 @@ import click
 from larktally.cli.outcome import print_json, report_errors
 from larktally.cli.selection import chosen_channels, chosen_rows
 from larktally.cli.trace_options import reading_options
+from larktally.textfmt import printable
 from larktally.traces.trace import Trace, load_trace
 
 FIRST_ROWS = 20
@@ -55,10 +56,16 @@ def command(
     from larktally.views.terminal import console
 
     out = console()
-    out.print(_title(trace), highlight=False, markup=False, soft_wrap=True)
+    out.print(printable(_title(trace)), highlight=False, markup=False, soft_wrap=True)
     if trace.header.order:
         out.print(
-            _order(trace), highlight=False, markup=False, style="dim", no_wrap=True, overflow="ellipsis", crop=True
+            printable(_order(trace)),
+            highlight=False,
+            markup=False,
+            style="dim",
+            no_wrap=True,
+            overflow="ellipsis",
+            crop=True,
         )
     if at_level:
         print_level(out, trace, rows[0])

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from larktally.claims.verdicts import Tally
-from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors
+from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
 from larktally.cli.progress import progress
 from larktally.explain.causes import causes_of_breaches, lines_by_claim
 from larktally.report import Report
@@ -41,7 +41,7 @@ def command(target: str, claim: str, tries: int | None, most: int, out: Path | N
             if as_json:
                 print_json(found_none)
             else:
-                click.echo(f"{scenario.title}: {searched}")
+                echo(f"{scenario.title}: {searched}")
             return
         scenario = searched.broken
     with progress(f"{scenario.title}: smaller runs") as on_progress:
@@ -56,7 +56,7 @@ def command(target: str, claim: str, tries: int | None, most: int, out: Path | N
     else:
         _print(found)
         if out is not None:
-            click.echo(f"→ {out}")
+            echo(f"→ {out}")
     exit_with(NOT_KEPT)
 
 

@@ -11,8 +11,13 @@ from larktally.comparing.tolerance import Tolerances
 from larktally.errors import LarkTallyError
 from larktally.names import did_you_mean
 from larktally.traces.trace import Trace, load_trace
+from larktally.whole_files import made_folder
 
 __all__ = ["Baselines", "BaselineResult"]
+
+
+# Of a file's name, which has 255 bytes, with a suffix still to come.
+LONGEST_NAME = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +63,10 @@ class Baselines:
         # A name from a scenario becomes a path here, on every platform.
         if not name or any(letter in name for letter in "/\\:") or name.startswith("."):
             raise LarkTallyError(f"a baseline has a plain file name, not {name!r}; give the scenario a name")
+        if len(name.encode("utf-8", "replace")) > LONGEST_NAME:
+            raise LarkTallyError(
+                f"a baseline's name has at most {LONGEST_NAME} letters, and {name[:40]!r}… has {len(name)}"
+            )
         return self.folder / f"{name}.jsonl"
 
     def names(self) -> list[str]:
@@ -74,7 +83,7 @@ class Baselines:
         differs = comparison is None or not comparison.identical
         if accept and differs:
             # Only now: a check that accepts nothing leaves nothing behind.
-            self.folder.mkdir(parents=True, exist_ok=True)
+            made_folder(self.folder)
             trace.save(path)
         return BaselineResult(path, comparison, accept)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from larktally.errors import InputError
 from larktally.inputs.keys import known_code
-from larktally.names import unknown_name
+from larktally.names import name_fault, unknown_name
 
 __all__ = ["Action", "Actions"]
 
@@ -27,8 +27,9 @@ class Action:
     keys: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
-        if not isinstance(self.name, str) or not self.name or self.name != self.name.strip():
-            raise InputError(f"an action has a name that is not empty, with no space around it, not {self.name!r}")
+        fault = name_fault(self.name)
+        if fault:
+            raise InputError(f"an action cannot be called {self.name!a}: the name {fault}")
         if isinstance(self.keys, str):
             keys = (self.keys,)
         else:

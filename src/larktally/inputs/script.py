@@ -16,8 +16,10 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from larktally.errors import InputError
+from larktally.errors import InputError, LarkTallyError
+from larktally.inputs.actions import Actions
 from larktally.timing import Duration, frames_in
+from larktally.whole_files import write_whole
 
 __all__ = ["InputScript", "Span"]
 
@@ -158,7 +160,7 @@ class InputScript:
             else:
                 writer.writerows([span.action, start + n, 1, repr(span.value_at(n))] for n in range(frames))
         if path is not None:
-            Path(path).write_text(out.getvalue(), encoding="utf-8")
+            write_whole(path, out.getvalue())
         return out.getvalue()
 
     @classmethod
@@ -166,9 +168,11 @@ class InputScript:
         """Reads what to_csv wrote; raises InputError naming the file and line of what does not fit."""
         try:
             text = Path(path).read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError) as error:
+            lines = list(csv.reader(io.StringIO(text)))
+        except OSError as error:
+            raise InputError(f"{path}: cannot be read as an input script: {error.strerror or error}") from None
+        except (ValueError, csv.Error) as error:
             raise InputError(f"{path}: cannot be read as an input script: {error}") from None
-        lines = list(csv.reader(io.StringIO(text)))
         if not lines or lines[0] != CSV_COLUMNS:
             raise InputError(f"{path}, line 1: an input script has the columns action,start,frames,value")
         return cls(tuple(_span_from_line(path, number, line) for number, line in enumerate(lines[1:], 2) if line))
@@ -225,8 +229,12 @@ def _span_from_line(path: str | Path, number: int, line: Iterable[str]) -> Span:
     cells = list(line)
     try:
         action, start, frames, value = cells
-        return Span(action, int(start), int(frames), float(value)).resolved(None)
-    except InputError as error:
+        span = Span(action, int(start), int(frames), float(value)).resolved(None)
+        Actions((action,))
+        if not -1 <= span.value <= 1:
+            raise InputError(f"action {action!r} takes a value in [-1, 1], not {value}")
+        return span
+    except LarkTallyError as error:
         raise InputError(f"{path}, line {number}: {error}") from None
     except ValueError:
         raise InputError(

@@ -93,10 +93,11 @@ def _ahead(
 ) -> npt.NDArray[np.float64]:
     """Few short spans are looked at one by one; otherwise all spans are folded at once, in O(rows)."""
     rows = rows[rows + first < len(found)]
+    # Of no rows no span either, however long it is said to be.
+    if not len(rows):
+        return np.zeros(0)
     # A claim with three triggers in a million rows looks at a few hundred of them.
     if len(rows) * (last - first + 1) < len(found):
         reach = np.minimum(rows[:, None] + np.arange(first, last + 1), len(found) - 1)
-        if len(rows):
-            return np.asarray(fold.reduce(found[reach], axis=1))
-        return np.zeros(0)
+        return np.asarray(fold.reduce(found[reach], axis=1))
     return rolling.look_ahead(found, first, last, fold)[rows]

@@ -1,25 +1,41 @@
 """Reading the claim language: Python's expression syntax through `ast`, against a closed list of what may stand in it.
 
-The text is never run. What it may cost is bounded: 10,000 characters, and nesting 100 deep.
+The text is never run. What it may cost is bounded: 10,000 characters, nesting 100 deep, and 10,000 parts with all that is defined
+put in.
 """
 
 from __future__ import annotations
 
 import ast
 import re
+import warnings
 from collections.abc import Mapping
 
 from larktally.errors import ClaimError
 from larktally.language.function import Function, signature
 from larktally.language.functions import FUNCTIONS
 from larktally.language.pointing import fail_at
-from larktally.language.tree import NAME, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Place, Text
+from larktally.language.tree import (
+    NAME,
+    ChannelRef,
+    Compare,
+    Flag,
+    Membership,
+    Node,
+    Number,
+    Operation,
+    Place,
+    Text,
+    children,
+    is_word,
+)
 from larktally.names import did_you_mean
 
-__all__ = ["misfit", "parse"]
+__all__ = ["check_define", "misfit", "parse"]
 
 MOST_CHARACTERS = 10_000
 DEEPEST = 100
+MOST_NODES = 10_000
 _BINARY: dict[type[ast.operator], str] = {
     ast.Add: "+",
     ast.Sub: "-",
@@ -71,13 +87,49 @@ def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
     source = _NAMES.sub(_stand_in, flat[lead:])
     _check_foreign(text, flat)
     try:
-        tree = ast.parse(source, mode="eval")
+        with warnings.catch_warnings():
+            # What Python warns of ('is' with a number, an unknown escape) is judged here, and not by it.
+            warnings.simplefilter("ignore")
+            tree = ast.parse(source, mode="eval")
     except SyntaxError as error:
         start = max(min((error.offset or 1) - 1 + lead, len(flat)), 0)
         fail_at(text, (start, start + 1), f"cannot be read: {_plain_reason(error.msg)}")
     except (ValueError, MemoryError, RecursionError):
         raise ClaimError("the text cannot be read: it is nested too deep, or holds a number too long") from None
-    return _Reader(text, flat, source, lead, defines or {}).read(tree.body, 0)
+    found = _Reader(text, flat, source, lead, defines or {}).read(tree.body, 0)
+    if defines:
+        _check_growth(found)
+    return found
+
+
+def _check_growth(tree: Node) -> None:
+    """Raises ClaimError for a tree that what is defined makes larger, or deeper, than any text: whoever reads it goes through
+    every place, and a define that names the one before twice doubles it each time."""
+    grown: dict[int, tuple[int, int]] = {}
+
+    def measured(node: Node) -> tuple[int, int]:
+        # By identity: what is defined once stands in many places as one object.
+        if id(node) not in grown:
+            nodes, depth = 1, 0
+            for child in children(node):
+                below, deeper = measured(child)
+                nodes, depth = nodes + below, max(depth, deeper + 1)
+            grown[id(node)] = nodes, depth
+        return grown[id(node)]
+
+    nodes, depth = measured(tree)
+    if nodes > MOST_NODES:
+        raise ClaimError(f"with what is defined it grows to {nodes} parts; at most {MOST_NODES} are read")
+    if depth > DEEPEST:
+        raise ClaimError(f"with what is defined it is nested {depth} deep; at most {DEEPEST}")
+
+
+def check_define(name: str) -> None:
+    """Raises ClaimError for a name under which an expression would never be found: no name, or one of the language's own."""
+    if not NAME.fullmatch(name) or "." in name:
+        raise ClaimError("a name is a word, without dots or spaces")
+    if name in FUNCTIONS or is_word(name):
+        raise ClaimError("it is a word of the language, which would mean something else from then on; choose another")
 
 
 # What other languages write, by the form that it has here; a string of the claim's own is left out.

@@ -26,6 +26,7 @@ __all__ = [
     "children",
     "walk",
     "to_text",
+    "is_word",
     "stands_bare",
     "NAME",
 ]
@@ -148,6 +149,11 @@ def names_and_texts(trees: Iterable[Node]) -> tuple[set[str], set[str]]:
             elif isinstance(node, Text):
                 texts.add(node.value)
     return names, texts
+
+
+def is_word(name: str) -> bool:
+    """Whether a name is one of the language's own words, or one that Python's syntax keeps."""
+    return name in _WORDS
 
 
 def stands_bare(name: str) -> bool:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
 
+from larktally.errors import WriteError
 from larktally.traces.columns import Array, Channel
 from larktally.traces.events import EventLog
 from larktally.traces.files import save_trace
 from larktally.traces.header import Header
 from larktally.traces.lazy_trace import LazyTrace
-from larktally.traces.recording_stream import RecordingStream, RecordingWriter
+from larktally.traces.recording_stream import RecordingStream
+from larktally.traces.recording_writer import RecordingWriter
 
 __all__ = ["FileRecording", "stopped_path"]
 
@@ -42,11 +43,20 @@ class FileRecording:
         self._writer.close()
         stream = RecordingStream(self._writer.path, header, rows)
         stream.states = states
-        save_trace(stream, path)
+        try:
+            save_trace(stream, path)
+        except WriteError as error:
+            self._writer.let_go()
+            raise WriteError(f"{error}{self._writer.kept()}") from None
         lazy = LazyTrace(path, header, stream.rows, stream.digest)
         # Last of all: until the whole file stands, the partial one is what there is.
-        os.unlink(self._writer.path)
+        self._writer.remove()
         return lazy
+
+    def let_go(self) -> str:
+        """Leaves the recording as far as it came; the end of a message that says what is kept of it."""
+        self._writer.let_go()
+        return self._writer.kept()
 
 
 def stopped_path(path: Path) -> Path:

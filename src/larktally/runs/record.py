@@ -52,7 +52,8 @@ def record(
     else:
         path = Path(to)
     if path is not None:
-        writer_for(path)  # a suffix that no format has is told before the run, not after it
+        # What cannot become a file is told before the run, not after it.
+        writer_for(path)
     recorder = Recorder(
         scenario,
         only=_patterns(only),
@@ -61,8 +62,15 @@ def record(
         states=_state_rows(states, scenario),
         on_progress=on_progress,
     )
-    runner = Runner(scenario, [recorder])
-    failure = _run(runner, int(scenario.frames))
+    try:
+        runner = Runner(scenario, [recorder])
+        failure = _run(runner, int(scenario.frames))
+    except BaseException as error:
+        # Whoever interrupts a long recording wants to know where it is.
+        kept = recorder.let_go()
+        if isinstance(error, KeyboardInterrupt) and kept:
+            error.add_note(kept.removeprefix("; "))
+        raise
     # Before anything is raised: what was recorded up to the failure is never lost.
     trace = recorder.finished(runner, failure)
     if failure is None or recorder.ended_before_failing:

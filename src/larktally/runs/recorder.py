@@ -129,6 +129,12 @@ class Recorder(RunObserver):
             return self._into_file(self._file, rows, end, stopped)
         return self._in_memory(rows, end, stopped)
 
+    def let_go(self) -> str:
+        """Leaves a recording that does not come to its end; what is kept of it, as the end of a message."""
+        if self._file is None:
+            return ""
+        return self._file.let_go()
+
     @property
     def ended_before_failing(self) -> bool:
         """Whether the run turned out to be over before the row in which its subject failed."""

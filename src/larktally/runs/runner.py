@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from larktally.claims.claim import mentions_seen
-from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.errors import LarkTallyError, SubjectFailed, WriteError
 from larktally.event import Event
 from larktally.inputs.view import FeedState, InputFeed, check_within
 from larktally.parts.context import StepContext
@@ -23,7 +23,7 @@ from larktally.setup import Setup
 from larktally.subjects.adapt import adapt
 from larktally.subjects.protocol import RawRow, Value, checked_events
 from larktally.traces.columns import RowError
-from larktally.traces.events import EventLog, data_text
+from larktally.traces.events import EventLog, check_event_name, data_text
 
 __all__ = ["Runner", "Snapshot"]
 
@@ -60,6 +60,7 @@ class Runner:
         # The row of the first that is pending: in a stretch that fails, the run stands elsewhere.
         self._pending_from = 0
         self._log = EventLog()
+        self._known_events: set[tuple[str, str]] = set()
         try:
             self._begin()
         except LarkTallyError:
@@ -163,6 +164,9 @@ class Runner:
             raise self._failed(error.row, str(error), error) from None
         except SubjectFailed as failed:
             raise self._failed(failed.row, str(failed), failed) from failed.__cause__
+        except WriteError:
+            # A full disk is no fault of the subject's.
+            raise
         except (Exception, SystemExit) as error:
             # A model that calls sys.exit must not end the command with a status of its own choice.
             at = self._feed.view.frame
@@ -219,7 +223,15 @@ class Runner:
     def _note(self, row: int, events: Sequence[Event]) -> Sequence[Event]:
         """Notes the events of a row; one called `end` ends the run with it."""
         for event in events:
-            self._log.append(row, event.name, event.source, data_text(event.data) if event.data else "")
+            try:
+                # The names of a run are few, and looked at once.
+                if (event.name, event.source) not in self._known_events:
+                    check_event_name(event.name, event.source)
+                    self._known_events.add((event.name, event.source))
+                self._log.append(row, event.name, event.source, data_text(event.data) if event.data else "")
+            except LarkTallyError as error:
+                # With its own row, wherever in a batch it stands.
+                raise RowError("", row, str(error)) from None
             if event.name == "end":
                 self.end = End(row, str(event.data.get("reason", "end")))
         return events

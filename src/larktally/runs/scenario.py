@@ -9,6 +9,7 @@ from typing import Any
 from larktally.claims.claim import Claim
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
+from larktally.names import name_fault
 from larktally.subjects.adapt import adapt
 from larktally.subjects.own_object import name_of
 from larktally.subjects.protocol import SubjectLike
@@ -66,6 +67,9 @@ class Scenario:
             raise LarkTallyError(f"a seed is a whole number from 0 to 2**63 - 1, not {seed!r}")
         if inputs is not None and not isinstance(inputs, InputScript):
             raise LarkTallyError(f"inputs are an lt.InputScript(), not {inputs!r}")
+        fault = name_fault(name)
+        if fault and name != "":
+            raise LarkTallyError(f"a scenario cannot be called {name!a}: the name {fault}")
         claims = tuple(claims)
         for one in claims:
             if not isinstance(one, Claim):

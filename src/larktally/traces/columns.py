@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkTallyError, TraceError
-from larktally.names import did_you_mean
+from larktally.names import did_you_mean, name_fault
 
 __all__ = [
     "Kind",
@@ -24,9 +24,11 @@ __all__ = [
     "RowError",
     "check_size",
     "check_events",
+    "check_input",
     "column_of",
     "kind_of",
     "check_channel_name",
+    "half_letter",
 ]
 
 Kind: TypeAlias = Literal["number", "count", "flag", "label"]
@@ -102,6 +104,9 @@ def column_of(name: str, values: Array, labels: Sequence[str] | None = None) -> 
     values = np.asarray(values)
     if values.dtype.kind in "OUT":
         texts = [str(value) for value in values.tolist()]
+        for text in dict.fromkeys(texts):
+            if half_letter(text):
+                raise LarkTallyError(f"column {name!r} holds {text!a}, which is not valid Unicode")
         known = tuple(dict.fromkeys([*(labels or ()), *texts]))
         codes = {label: code for code, label in enumerate(known)}
         return Column(Channel(name, "label", known), np.array([codes[text] for text in texts], dtype=np.int32))
@@ -128,10 +133,28 @@ def check_events(place: object, count: float) -> None:
         raise TraceError(f"{place}: {count:.0f} events are more than the {MOST_EVENTS} that are read at once")
 
 
+def check_input(name: str, values: Array) -> None:
+    """Raises LarkTallyError for an input that leaves [-1, 1], or is NaN somewhere, with the row."""
+    wrong = ~(np.abs(values.astype(np.float64)) <= 1)
+    if wrong.any():
+        row = int(wrong.argmax())
+        raise LarkTallyError(f"input {name!r} is {values[row].item()!r} in row {row}; an input is in [-1, 1]")
+
+
+def half_letter(text: str) -> bool:
+    """Whether a text holds a lone surrogate: Python can, and neither JSON nor Parquet."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return True
+    return False
+
+
 def check_channel_name(name: object) -> str:
     """The name, where a channel may have it; raises LarkTallyError otherwise."""
-    if not isinstance(name, str) or not name or name != name.strip():
-        raise LarkTallyError(f"a channel has a name that is not empty, with no space around it, not {name!r}")
+    fault = name_fault(name)
+    if fault or not isinstance(name, str):
+        raise LarkTallyError(f"a channel cannot be called {name!a}: the name {fault}")
     if name in _RESERVED or name.startswith(("input:", "event:", "seen:")):
         raise LarkTallyError(f"a channel cannot be called {name!r}: trace files keep that name for themselves")
     return name
@@ -211,9 +234,8 @@ class ChunkReader:
         if channel.name in self._closed:
             near = did_you_mean(label, codes)
             raise RowError(channel.name, row, f"is {label!r}, not one of its labels {list(codes)}{near}")
-        # Lone surrogates: Python holds them, and neither JSON nor Parquet can.
-        if any(0xD800 <= ord(letter) <= 0xDFFF for letter in label):
-            raise RowError(channel.name, row, f"is {label!r}, which is not valid Unicode")
+        if half_letter(label):
+            raise RowError(channel.name, row, f"is {label!a}, which is not valid Unicode")
 
     def _find_wrong_kind(self, channel: Channel, column: Iterable[object], first_row: int) -> None:
         for offset, value in enumerate(column):

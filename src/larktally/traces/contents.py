@@ -11,14 +11,15 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkTallyError
+from larktally.inputs.actions import Action
 from larktally.names import unknown_name
 from larktally.timing import RateLike, as_rate
-from larktally.traces.columns import Channel, Column, column_of
+from larktally.traces.columns import Channel, Column, check_input, column_of
 from larktally.traces.digest import digest_of
-from larktally.traces.events import EventLog
+from larktally.traces.events import EventLog, check_event_name
 from larktally.traces.header import Header
 
-__all__ = ["Savable", "TraceContents", "contents_from_columns"]
+__all__ = ["Savable", "TraceContents", "contents_from_columns", "event_names"]
 
 
 Stored = TypeVar("Stored", bound=np.generic)
@@ -102,6 +103,14 @@ class Savable(Protocol):
         of events are counted from the piece's first."""
 
 
+def event_names(source: Savable) -> tuple[str, ...]:
+    """The names of all events, those that the header declares first: another writer may declare none."""
+    found = dict.fromkeys(source.header.events)
+    for piece in source.pieces(()):
+        found |= dict.fromkeys(piece.events.names)
+    return tuple(found)
+
+
 def contents_from_columns(
     given: Mapping[str, npt.NDArray[np.generic]],
     rate: RateLike | None = None,
@@ -119,7 +128,7 @@ def contents_from_columns(
     inputs, columns = {}, {}
     for name, values in given.items():
         if name.startswith("input:"):
-            inputs[name[6:]] = _input_values(name, values)
+            inputs[Action(name[6:]).name] = _input_values(name, values)
         else:
             columns[name] = column_of(name, values, (labels or {}).get(name))
     for name, full in (wraps or {}).items():
@@ -128,6 +137,8 @@ def contents_from_columns(
         log = events
     else:
         log = EventLog()
+    for name, source in dict.fromkeys(zip(log.names, log.sources, strict=True)):
+        check_event_name(name, source)
     header = Header(
         rate_text=str(as_rate(rate)) if rate is not None else "",
         subject=subject,
@@ -158,8 +169,9 @@ def as_angle(columns: Mapping[str, Column], name: str, full: float) -> Column:
 
 def _input_values(name: str, values: npt.NDArray[np.generic]) -> npt.NDArray[np.float64]:
     values = np.asarray(values)
-    if values.dtype.kind not in "biuf" or not bool((np.abs(values.astype(np.float64)) <= 1).all()):
+    if values.dtype.kind not in "biuf":
         raise LarkTallyError(f"column {name!r} is an input, so it holds 0 and 1, or numbers in [-1, 1]")
+    check_input(name.removeprefix("input:"), values)
     return values.astype(np.float64)
 
 

@@ -11,8 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkTallyError
+from larktally.names import name_fault
 
-__all__ = ["TraceEvent", "EventLog", "data_text", "comes_from"]
+__all__ = ["TraceEvent", "EventLog", "canonical_text", "check_event_name", "data_text", "comes_from"]
 
 
 class TraceEvent(msgspec.Struct, frozen=True):
@@ -135,18 +136,46 @@ def comes_from(emitted: str, source: str | None) -> bool:
     return source is None or emitted == source or emitted.startswith(source + ".")
 
 
+def check_event_name(name: object, source: object = "") -> None:
+    """Raises LarkTallyError for an event that cannot be called so, or a source that cannot."""
+    fault = name_fault(name)
+    if fault:
+        raise LarkTallyError(f"an event cannot be called {name!a}: the name {fault}")
+    fault = name_fault(source)
+    # It may come from nobody.
+    if fault and source != "":
+        raise LarkTallyError(f"the source of an event cannot be called {source!a}: the name {fault}")
+
+
+def canonical_text(text: str) -> str:
+    """Event data, given as any JSON text of an object, as the one text that stands for it; raises LarkTallyError."""
+    try:
+        data = _OBJECT.decode(text)
+        # An event that carries nothing has no text.
+        return data_text(data) if data else ""
+    except (msgspec.MsgspecError, RecursionError, ValueError) as error:
+        why = ""
+        if isinstance(error, LarkTallyError):
+            why = f": {error}"
+        raise LarkTallyError(f"the data of an event is not a JSON object of plain values: {text[:60]!a}{why}") from None
+
+
 def data_text(data: dict[str, Any]) -> str:
     """Event data as JSON text; raises LarkTallyError for anything that is not plain and finite."""
     for value in data.values():
         if type(value) not in _SIMPLE:
             _check_plain(data, "")
             break
-    return _ENCODER.encode(data).decode()
+    try:
+        return _ENCODER.encode(data).decode()
+    except (UnicodeEncodeError, RecursionError):
+        raise LarkTallyError(f"event data is {data!a:.60}: not valid Unicode, or nested too deeply") from None
 
 
 # Most events carry a word or nothing, which needs no look inside.
 _SIMPLE = frozenset({str, bool, type(None)})
 _ENCODER = msgspec.json.Encoder(order="sorted")
+_OBJECT = msgspec.json.Decoder(dict[str, Any])
 
 
 def _check_plain(value: Any, where: str) -> None:

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
 
@@ -14,14 +11,18 @@ from larktally.names import no_such_file
 from larktally.timing import RateLike, as_rate
 from larktally.traces.contents import Savable, TraceContents
 from larktally.traces.formats import FORMATS, Format, by_suffix
+from larktally.traces.header import check_header
+from larktally.whole_files import whole_file
 
-__all__ = ["existing_file", "is_trace", "read_contents", "save_trace", "whole_file", "writer_for"]
+__all__ = ["existing_file", "is_trace", "read_contents", "save_trace", "writer_for"]
 
 
 def save_trace(trace: Savable, path: str | Path) -> Path:
     """Writes a trace as its suffix says; nothing stands under the name until the file is whole."""
     path = Path(path)
     write = writer_for(path)
+    # What could not be read back is not written.
+    check_header(trace.header)
     with whole_file(path) as file:
         write(trace, file)
     return path
@@ -89,22 +90,3 @@ def existing_file(path: str | Path) -> Path:
     if path.exists():
         raise TraceError(f"{path}: not a file")
     raise TraceError(no_such_file(path))
-
-
-@contextlib.contextmanager
-def whole_file(path: Path) -> Iterator[BinaryIO]:
-    """A file to write that takes the name `path` when all of it is written, and leaves nothing behind otherwise."""
-    try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    except OSError as error:
-        raise TraceError(f"{path}: cannot be written: {error.strerror or error}") from None
-    try:
-        with os.fdopen(handle, "wb") as file:
-            yield file
-        # mkstemp makes files that only their owner may read, which a CI server's next step is not.
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except BaseException:
-        with contextlib.suppress(OSError):
-            os.unlink(temporary)
-        raise

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
 
-from larktally.errors import TraceError
+from larktally.errors import LarkTallyError, TraceError
+from larktally.inputs.actions import Action
+from larktally.names import stands_twice
 from larktally.timing import Rate, as_rate
-from larktally.traces.columns import Channel
+from larktally.traces.columns import Channel, check_channel_name
+from larktally.traces.events import check_event_name
+from larktally.traces.json_keys import check_keys
 from larktally.traces.outline import Outline
+from larktally.traces.scene import check_scene
 
-__all__ = ["Header", "PhaseOrder", "FORMAT", "header_fields", "read_header", "header_json"]
+__all__ = ["Header", "PhaseOrder", "FORMAT", "check_header", "header_fields", "read_header", "header_json"]
 
 FORMAT = 1
 
@@ -93,6 +99,7 @@ def read_header(text: bytes, place: str) -> tuple[Header, dict[str, Any]]:
     """The header of a file and the raw JSON it stood in; raises TraceError naming the place."""
     try:
         raw = msgspec.json.decode(text)
+        check_keys(text, place)
         if not isinstance(raw, dict) or "larktally" not in raw:
             raise TraceError(f"{place}: not a Lark Tally trace (its first line or metadata is no trace header)")
         if raw["larktally"] != FORMAT:
@@ -102,11 +109,42 @@ def read_header(text: bytes, place: str) -> tuple[Header, dict[str, Any]]:
         _ = header.rate
     except TraceError:
         raise
-    except (msgspec.MsgspecError, UnicodeDecodeError, ValueError, RecursionError) as error:
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise TraceError(f"{place}: the trace header is broken: {error}") from None
-    names = []
-    for channel in header.channels:
-        names.append(channel.name)
-    if len(set(names)) != len(names):
-        raise TraceError(f"{place}: the trace header names a channel twice")
+    try:
+        check_header(header)
+    except LarkTallyError as error:
+        raise TraceError(f"{place}: the trace header is broken: {error}") from None
     return header, raw
+
+
+def check_header(header: Header) -> None:
+    """Raises LarkTallyError for what no recording writes: names that are none or stand twice, and numbers out of their range."""
+    channels = []
+    for channel in header.channels:
+        channels.append(channel.name)
+        check_channel_name(channel.name.removeprefix("seen:"))
+        _check_once(channel.labels, f"channel {channel.name!r} has the label")
+        if channel.labels and channel.kind != "label":
+            raise LarkTallyError(f"channel {channel.name!r} has labels, and is a {channel.kind}")
+        if channel.wraps is not None and not (channel.kind == "number" and channel.wraps > 0):
+            raise LarkTallyError(
+                f"channel {channel.name!r} wraps at {channel.wraps!r}: an angle is a number, its turn above 0"
+            )
+    _check_once(channels, "it names the channel")
+    _check_once(header.inputs, "it names the input")
+    for action in (*header.inputs, *header.actions):
+        Action(action)
+    for event in header.events:
+        check_event_name(event)
+    if header.every < 1:
+        raise LarkTallyError(f"'every' is {header.every}, and every n-th row is kept, n at least 1")
+    if not 0 <= header.seed < 2**63:
+        raise LarkTallyError(f"'seed' is {header.seed}, and a seed is from 0 to 2**63 - 1")
+    check_scene(header.scene)
+
+
+def _check_once(names: Sequence[str], what: str) -> None:
+    twice = stands_twice(names)
+    if twice is not None:
+        raise LarkTallyError(f"{what} {twice!r} twice")

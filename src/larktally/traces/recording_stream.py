@@ -1,13 +1,11 @@
-"""A recording that is still going on, as a file: NAME.partial, an Arrow IPC stream, flushed a chunk at a time.
-
-At its end it becomes a trace of its final form; what a killed one had flushed is recovered from it.
-"""
+"""What a NAME.partial holds, read in pieces: at its end a recording becomes a trace of its final form through it, and what
+a killed one had flushed is recovered."""
 
 from __future__ import annotations
 
 import contextlib
 import struct
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -18,69 +16,20 @@ import pyarrow as pa
 from msgspec import structs
 
 from larktally.errors import TraceError
-from larktally.traces.columns import Channel, Column
+from larktally.traces.columns import Column
 from larktally.traces.digest import digest_of
 from larktally.traces.events import EventLog
 from larktally.traces.formats.arrow import (
-    EVENTS,
-    LABELS,
     METADATA_KEY,
-    NUMERIC,
     column_from_arrow,
-    column_to_arrow,
     events_from_arrow,
-    events_to_arrow,
     is_compressed,
+    recording_schema,
 )
-from larktally.traces.header import Header, header_json, read_header
+from larktally.traces.header import Header, read_header
 from larktally.traces.trace import Trace
 
-__all__ = ["RecordingWriter", "RecordingStream", "partial_path"]
-
-
-def partial_path(path: Path) -> Path:
-    """Where a recording stands until it is whole."""
-    return path.with_name(path.name + ".partial")
-
-
-class RecordingWriter:
-    """Writes chunks of rows as they come; each is on its way to the disk when `add` returns."""
-
-    def __init__(self, path: Path, header: Header, inputs: Sequence[str]) -> None:
-        self.path = partial_path(path)
-        self._channels, self._inputs = header.channels, tuple(inputs)
-        schema = _schema(header, inputs).with_metadata({METADATA_KEY: header_json(header)})
-        try:
-            self._file = pa.OSFile(str(self.path), "wb")
-        except OSError as error:
-            raise TraceError(f"{self.path}: cannot be written: {error.strerror or error}") from None
-        # New labels are added to the ones written: without deltas each chunk would carry all of them again.
-        options = pa.ipc.IpcWriteOptions(emit_dictionary_deltas=True)
-        self._stream = pa.ipc.new_stream(self._file, schema, options=options)
-        self._schema = schema
-
-    def add(
-        self,
-        channels: Sequence[Channel],
-        arrays: Sequence[npt.NDArray[Any]],
-        inputs: Mapping[str, npt.NDArray[np.float64]],
-        events: EventLog,
-        rows: int,
-    ) -> None:
-        """Writes one chunk: the channels with the labels they have by now; rows of events are counted from its first."""
-        columns = []
-        for channel, array in zip(channels, arrays, strict=True):
-            columns.append(column_to_arrow(channel, array))
-        for name in self._inputs:
-            columns.append(pa.array(inputs[name]))
-        columns.append(events_to_arrow(events, rows))
-        self._stream.write_batch(pa.RecordBatch.from_arrays(columns, schema=self._schema))
-
-    def close(self) -> None:
-        """Ends the stream."""
-        with contextlib.suppress(pa.ArrowException, OSError):
-            self._stream.close()
-        self._file.close()
+__all__ = ["RecordingStream"]
 
 
 class RecordingStream:
@@ -104,7 +53,7 @@ class RecordingStream:
         for name in self._columns:
             if name.startswith("input:"):
                 inputs.append(name.removeprefix("input:"))
-        if not schema.equals(_schema(self._began, inputs)):
+        if not schema.equals(recording_schema(self._began, inputs)):
             raise TraceError(f"{path}: broken: its columns are not the ones its header names")
         with self._told():
             if header is None:
@@ -242,13 +191,6 @@ class RecordingStream:
         if at >= 0:
             return np.array(batch.column(at).to_numpy())
         return np.zeros(batch.num_rows)
-
-
-def _schema(header: Header, inputs: Sequence[str]) -> Any:
-    fields = []
-    for channel in header.channels:
-        fields.append((channel.name, NUMERIC.get(channel.kind, LABELS)))
-    return pa.schema([*fields, *((f"input:{name}", pa.float64()) for name in inputs), ("events", EVENTS)])
 
 
 def _first_line(error: Exception) -> str:

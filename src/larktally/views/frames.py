@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from larktally.textfmt import shown_value
+from larktally.textfmt import printable, shown_value
 from larktally.timing import seconds_at
 from larktally.traces.trace import Trace
 from larktally.views.terminal import plain_table
@@ -58,7 +58,7 @@ def print_events(out: Console, trace: Trace, rows: Sequence[int]) -> None:
             time = []
             if trace.rate:
                 time = [f"{seconds_at(event.row, trace.rate):.3f}"]
-            details = " ".join(f"{key}={_plain(value)}" for key, value in event.data.items())
+            details = " ".join(f"{printable(key)}={_plain(value)}" for key, value in event.data.items())
             table.add_row(str(event.row), *time, Text(event.name, style="magenta"), Text(event.source), Text(details))
             count += 1
     out.print(table if count else Text("no events in these rows"))
@@ -67,7 +67,8 @@ def print_events(out: Console, trace: Trace, rows: Sequence[int]) -> None:
 def _cell(trace: Trace, name: str, row: int) -> str:
     value = trace.columns[name].at(row)
     if isinstance(value, str):
-        return value
+        # A line break would make two lines of the row.
+        return printable(value).replace("\n", "\\n")
     return shown_value(value)
 
 
@@ -93,7 +94,7 @@ def _emitted(trace: Trace, row: int) -> str:
 
 def _plain(value: object) -> str:
     if isinstance(value, dict):
-        return "{" + ", ".join(f"{key}: {_plain(inner)}" for key, inner in value.items()) + "}"
+        return "{" + ", ".join(f"{printable(key)}: {_plain(inner)}" for key, inner in value.items()) + "}"
     return shown_value(value)
 
 

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from larktally.claims.story import headline
 from larktally.claims.verdicts import Tally
-from larktally.traces.files import whole_file
+from larktally.whole_files import write_whole
 
 __all__ = ["Suite", "junit_xml", "write_junit"]
 
@@ -45,8 +45,7 @@ def junit_xml(suites: Iterable[Suite]) -> bytes:
 
 def write_junit(path: Path, suites: Iterable[Suite]) -> None:
     """Writes the document, whole or not at all."""
-    with whole_file(path) as file:
-        file.write(junit_xml(suites))
+    write_whole(path, junit_xml(suites))
 
 
 def _add(root: ET.Element, suite: Suite) -> None:

@@ -11,6 +11,7 @@ from matplotlib.patches import Rectangle
 from matplotlib.ticker import MaxNLocator
 
 from larktally.language.rolling import run_length
+from larktally.textfmt import printable
 from larktally.traces.trace import Trace
 from larktally.views.channel_selection import flags_worth_showing, moves, states_worth_showing
 from larktally.views.palette import STATE_COLOURS, Palette, on_colour
@@ -105,7 +106,7 @@ def draw_lines(
         )
     labels = trace.column(name).channel.labels
     if labels:
-        axes.set_yticks(range(len(labels)), labels, fontsize=8)
+        axes.set_yticks(range(len(labels)), [printable(label) for label in labels], fontsize=8)
     axes.set_ylabel(name, color=palette.ink, fontsize=9, rotation=0, ha="right", va="center")
     axes.margins(y=0.15)
 

@@ -7,17 +7,19 @@ from pathlib import Path
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.text import Text
 
 from larktally.comparing.divergence import first_divergence
 from larktally.comparing.settings import setting_differences
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
-from larktally.textfmt import shortened
+from larktally.textfmt import printable, shortened
 from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of
 from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, lanes_of, mark_row, time_axis
 from larktally.views.palette import DARK, LIGHT, STATE_COLOURS, Palette
 from larktally.views.scene import draw_scene, fit_scene, has_path, scene_shape
+from larktally.whole_files import whole_file
 
 __all__ = ["draw_run", "save_picture", "STATE_COLOURS"]
 
@@ -87,21 +89,26 @@ def draw_run(
         fit_scene(figure.axes[0], trace.header.scene)
     figure.align_ylabels(panels)
     figure.suptitle(_title(trace, followed, rows, other), color=palette.ink, fontsize=13, x=0.01, ha="left")
+    for text in figure.findobj(Text):
+        # A label is a user's own words: dollar signs in it are no formula.
+        text.set_parse_math(False)
+        text.set_text(printable(text.get_text()))
     return figure
 
 
 def save_picture(figure: Figure, path: str | Path) -> Path:
     """Writes the figure as its suffix says, .png, .svg or .pdf; raises LarkTallyError for another."""
-    if Path(path).suffix not in SUFFIXES:
+    suffix = Path(path).suffix
+    if suffix not in SUFFIXES:
         raise LarkTallyError(
-            f"{path}: a picture is written as {', '.join(SUFFIXES)}, not {Path(path).suffix or 'without a suffix'!r}"
+            f"{path}: a picture is written as {', '.join(SUFFIXES)}, not {suffix or 'without a suffix'!r}"
         )
-    figure.savefig(
+    metadata = None
+    if suffix == ".svg":
         # Without the date the same run gives the same bytes.
-        path,
-        metadata={"Date": None} if str(path).endswith(".svg") else None,
-        facecolor=figure.get_facecolor(),
-    )
+        metadata = {"Date": None}
+    with whole_file(path) as file:
+        figure.savefig(file, format=suffix[1:], metadata=metadata, facecolor=figure.get_facecolor())
     return Path(path)
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from rich.console import Console
 from rich.text import Text
 
+from larktally.textfmt import printable
 from larktally.traces.trace import Trace
 from larktally.views.bodies import Corners, bodies_of, body_box
 from larktally.views.channel_selection import flags_worth_showing, states_worth_showing
@@ -58,7 +59,7 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
             code = int(trace.columns[name].stored[group[-1]])
             line.append(letters[code], style=_STYLES[code % len(_STYLES)])
         seen = dict.fromkeys(int(trace.columns[name].stored[group[-1]]) for group in groups)
-        legend = ", ".join(f"{letters[code]} {trace.column(name).channel.labels[code]}" for code in seen)
+        legend = printable(", ".join(f"{letters[code]} {trace.column(name).channel.labels[code]!s}" for code in seen))
         out.print(line, no_wrap=True, crop=True)
         out.print(Text(" " * title + legend, style="dim"), no_wrap=True, overflow="ellipsis")
     for name in flags:

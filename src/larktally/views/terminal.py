@@ -12,6 +12,7 @@ from rich.table import Table as RichTable
 from rich.text import Text
 
 from larktally.report import LABEL_WIDTH, Block, Heading, Line, Report, Table, Tone
+from larktally.textfmt import printable
 
 __all__ = ["STYLES", "console", "plain_table", "print_report"]
 
@@ -41,7 +42,7 @@ def plain_table(*columns: str, **options: Any) -> RichTable:
     table = RichTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", **options)
     for column in columns:
         # As Text: a title may be a user's own words, and brackets in it would be taken for markup.
-        table.add_column(Text(column))
+        table.add_column(Text(printable(column)))
     return table
 
 
@@ -59,13 +60,13 @@ def _print_block(out: Console, block: Block) -> None:
                 words = Text.assemble((word, STYLES[tone]), "  ")
             else:
                 words = Text()
-            out.print(words.append(title, "bold"))
+            out.print(words.append(printable(title), "bold"))
         case Line(text, label, tone, indent):
             if label is None:
                 start = "  " * indent
             else:
                 start = f"{'  ' * indent}{label:<{LABEL_WIDTH}}"
-            out.print(Text.assemble(start, (text, STYLES[tone])))
+            out.print(Text.assemble(printable(start), (printable(text), STYLES[tone])))
         case Table():
             out.print(_table(block))
 
@@ -78,6 +79,6 @@ def _table(block: Table) -> RichTable:
             column.justify = "left"
     for n, cells in enumerate(block.lines):
         tone: Tone = block.tones.get(n, "plain")
-        first, *rest = cells
+        first, *rest = map(printable, cells)
         table.add_row(Text("  " * block.indent + first), *map(Text, rest), style=STYLES[tone] or None)
     return table

@@ -67,7 +67,12 @@ def _longest(flags: Flags) -> float:
 
 
 def _settling(x: Numbers, tolerance: Numbers) -> float:
-    away = np.flatnonzero(~(np.abs(x - x[-1]) <= tolerance))
+    # What ends as NaN is near nothing, itself included.
+    if np.isnan(x[-1]):
+        return np.nan
+    # Of an infinite last value only the same is near: the difference of the two is NaN.
+    near = (np.abs(x - x[-1]) <= tolerance) | (x == x[-1])
+    away = np.flatnonzero(~near)
     if len(away):
         return float(away[-1] + 1)
     return 0.0

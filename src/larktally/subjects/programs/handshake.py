@@ -11,11 +11,12 @@ import msgspec
 from larktally.errors import LarkTallyError
 from larktally.event import Event
 from larktally.inputs.actions import Action
-from larktally.names import did_you_mean, unknown_name
+from larktally.names import did_you_mean, stands_twice, unknown_name
 from larktally.subjects.programs.rpc import PROTOCOL, ProtocolError
 from larktally.subjects.protocol import Value
 from larktally.timing import Rate, as_rate
 from larktally.traces.columns import Channel, Kind, check_channel_name
+from larktally.traces.events import check_event_name
 
 __all__ = ["Handshake", "Param", "handshake_of", "columns_of", "events_of", "row_of"]
 
@@ -79,12 +80,14 @@ def handshake_of(answer: Mapping[str, object]) -> Handshake:
     if not channels:
         raise ProtocolError("hello: 'channels' lists none, so there would be nothing to record")
     found = tuple(_channel(one) for one in channels)
-    names = []
-    for channel in found:
-        names.append(channel.name)
     # Two columns of one name would be one, and half of the values lost.
-    if len(set(names)) != len(names):
-        raise ProtocolError(f"hello: two channels are called {next(n for n in names if names.count(n) > 1)!r}")
+    twice = stands_twice(channel.name for channel in found)
+    if twice is not None:
+        raise ProtocolError(f"hello: two channels are called {twice!r}")
+    for channel in found:
+        twice = stands_twice(channel.labels)
+        if twice is not None:
+            raise ProtocolError(f"hello: channel {channel.name!r} has the label {twice!r} twice")
     try:
         actions = tuple(_action(one) for one in _listed(answer, "actions"))
         rates = tuple(str(as_rate(rate)) for rate in _texts_or_numbers(answer, "rates"))
@@ -95,6 +98,11 @@ def handshake_of(answer: Mapping[str, object]) -> Handshake:
         if not isinstance(name, str):
             raise ProtocolError("hello: 'events' is a list of names")
         events.append(name)
+    try:
+        for name in events:
+            check_event_name(name)
+    except LarkTallyError as error:
+        raise ProtocolError(f"hello: {error}") from None
     return Handshake(
         str(answer.get("name", "program")),
         str(answer.get("version", "")),

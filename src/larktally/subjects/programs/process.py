@@ -14,23 +14,27 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from larktally.errors import LarkTallyError
-from larktally.subjects.programs.wire import Wire, WireError, pipe_wire, socket_wire
+from larktally.subjects.programs.connecting import HOST, connect, connected
+from larktally.subjects.programs.wire import Wire, socket_wire
 
 __all__ = ["Running", "start", "attach"]
 
 # The end of what it said on standard error; a game that logs each frame would fill the memory.
 _KEPT = 64 * 1024
-# Never another machine, nor to be reached from one.
-_HOST = "127.0.0.1"
 
 
 class Running:
-    """A program that runs, or one that was running already; `wire` is how it is spoken to."""
+    """A program that runs, or one that was running already; `wire` is how it is spoken to, `greeted` its answer to hello where it
+    was recognised by that."""
 
     def __init__(
-        self, process: subprocess.Popen[bytes] | None, wire: Wire, watcher: subprocess.Popen[bytes] | None = None
+        self,
+        process: subprocess.Popen[bytes] | None,
+        wire: Wire,
+        watcher: subprocess.Popen[bytes] | None = None,
+        greeted: bytes = b"",
     ) -> None:
-        self.process, self.wire = process, wire
+        self.process, self.wire, self.greeted = process, wire, greeted
         self._stderr = bytearray()
         self._listener: threading.Thread | None = None
         if process is not None and process.stderr is not None:
@@ -80,22 +84,31 @@ class Running:
 
 
 def start(
-    command: Sequence[str], folder: Path | None, environment: Mapping[str, str] | None, over: str, within: float
+    command: Sequence[str],
+    folder: Path | None,
+    environment: Mapping[str, str] | None,
+    over: str,
+    within: float,
+    hello: bytes,
+    token: str,
 ) -> Running:
-    """Starts a program and connects to it; raises LarkTallyError where it cannot be started or does not connect in time."""
+    """Starts a program and connects to it; raises LarkTallyError where it cannot be started or does not connect in time.
+
+    Where it connects by itself, `hello` is what it is asked, and `token` what it has to answer.
+    """
     deadline = time.monotonic() + within
     listening = _listen_for(over)
     if listening is not None:
         port = listening.getsockname()[1]
     else:
-        port = over.partition(":")[2]
+        port = int(over.partition(":")[2] or 0)
     words = []
     for word in command:
         words.append(word.replace("{port}", str(port)))
-    more = {**(environment or {}), **({"LARKTALLY_PORT": str(port)} if over != "stdio" else {})}
-    piped = subprocess.DEVNULL
-    if over == "stdio":
-        piped = subprocess.PIPE
+    more, piped = dict(environment or {}), subprocess.PIPE
+    if over != "stdio":
+        more |= {"LARKTALLY_PORT": str(port), "LARKTALLY_TOKEN": token}
+        piped = subprocess.DEVNULL
     try:
         process = subprocess.Popen(
             words,
@@ -114,7 +127,8 @@ def start(
         raise LarkTallyError(f"{words[0]!r} cannot be started{where}: {error.strerror or error}") from None
     watcher = _watch(process)
     try:
-        return Running(process, _connected(process, over, listening, deadline), watcher)
+        wire, greeted = connected(process, port, listening, deadline, hello, token)
+        return Running(process, wire, watcher, greeted)
     except BaseException:
         _end(process, None, watcher)
         raise
@@ -125,40 +139,13 @@ def start(
 
 def attach(over: str, within: float) -> Running:
     """Connects to a program that runs already and listens on a port of this machine."""
-    return Running(None, socket_wire(_connect(int(over.partition(":")[2]), time.monotonic() + within)))
+    return Running(None, socket_wire(connect(int(over.partition(":")[2]), time.monotonic() + within)))
 
 
 def _listen_for(over: str) -> socket.socket | None:
     if not over.startswith("listen"):
         return None
-    return socket.create_server((_HOST, int(over.partition(":")[2] or 0)))
-
-
-def _connected(process: subprocess.Popen[bytes], over: str, listening: socket.socket | None, deadline: float) -> Wire:
-    if over == "stdio":
-        assert process.stdin is not None and process.stdout is not None
-        return pipe_wire(os.dup(process.stdout.fileno()), os.dup(process.stdin.fileno()))
-    if listening is None:
-        return socket_wire(_connect(int(over.partition(":")[2]), deadline, process))
-    listening.settimeout(0.05)
-    while time.monotonic() < deadline:
-        try:
-            return socket_wire(listening.accept()[0])
-        except TimeoutError:
-            if process.poll() is not None:
-                break
-    raise WireError(f"it did not connect to port {listening.getsockname()[1]} in time")
-
-
-def _connect(port: int, deadline: float, process: subprocess.Popen[bytes] | None = None) -> socket.socket:
-    while time.monotonic() < deadline:
-        try:
-            return socket.create_connection((_HOST, port), timeout=max(deadline - time.monotonic(), 0.01))
-        except OSError:
-            if process is not None and process.poll() is not None:
-                break
-            time.sleep(0.02)
-    raise WireError(f"nothing answers on port {port} of this machine")
+    return socket.create_server((HOST, int(over.partition(":")[2] or 0)))
 
 
 def _watch(process: subprocess.Popen[bytes]) -> subprocess.Popen[bytes] | None:

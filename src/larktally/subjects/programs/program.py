@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import secrets
 import time
 from array import array
 from collections.abc import Iterable, Mapping, Sequence
@@ -15,7 +16,7 @@ from larktally.inputs.view import FrameInput
 from larktally.setup import Setup
 from larktally.subjects.programs.handshake import Handshake, Param, columns_of, events_of, handshake_of, row_of
 from larktally.subjects.programs.process import attach, start
-from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError
+from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError, request_line
 from larktally.subjects.programs.wire import WireError
 from larktally.subjects.protocol import Batch, Value
 from larktally.timing import Duration, exact_seconds
@@ -37,7 +38,8 @@ class Program:
     `command` is the program and its arguments, started in `folder` (this one by default) with `env` added to the
     environment. `over` is how it is spoken to: "stdio", "tcp:PORT" (it listens on that port of this machine; with no
     command it runs already) or "listen" (it connects to the port in its environment as LARKTALLY_PORT, or where
-    `{port}` stands in its command). Frames are stepped `batch` at a time. The time limits are for the start, for each
+    `{port}` stands in its command). Over a port it has to say in its answer to hello the token that stands in its environment
+    as LARKTALLY_TOKEN. Frames are stepped `batch` at a time. The time limits are for the start, for each
     message, and for its end.
 
     A program that crashes, hangs or misspeaks inside a batch is run again frame by frame from the start, so that the
@@ -266,13 +268,20 @@ class Program:
         """Starts it, and asks what it can do."""
         if self._talk is None:
             within = self._limits[0]
+            hello = {"protocol": PROTOCOL, "client": f"larktally {__version__}"}
+            token = ""
             if self.command is None:
                 running = attach(self.over, within)
             else:
-                running = start(self.command, self.folder, self._environment, self.over, within)
+                if self.over != "stdio":
+                    token = secrets.token_hex(16)
+                line = request_line(1, "hello", hello)
+                running = start(self.command, self.folder, self._environment, self.over, within, line, token)
             self._talk = Conversation(running)
             try:
-                answer = self._talk.ask("hello", {"protocol": PROTOCOL, "client": f"larktally {__version__}"}, within)
+                answer = self._talk.ask("hello", hello, within)
+                if token and answer.get("token") != token:
+                    raise ProtocolError(_another(self.over))
                 self._abilities = handshake_of(answer)
             except LarkTallyError as error:
                 self._talk.running.stop(0.0)
@@ -373,6 +382,13 @@ class Program:
         if isinstance(error, RpcError) and error.frame is not None:
             at = error.frame
         return f"row {at}: program {self.name!r}: {error}"
+
+
+def _another(over: str) -> str:
+    return (
+        f"what answers at {over} does not say the token that the program was started with ('token' in its answer to hello, from "
+        "LARKTALLY_TOKEN in its environment): it is another one, perhaps left from before; end it, or choose another port"
+    )
 
 
 def _hangs(error: Exception) -> bool:

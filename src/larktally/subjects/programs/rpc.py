@@ -11,7 +11,7 @@ from larktally.errors import LarkTallyError
 from larktally.subjects.programs.process import Running
 from larktally.subjects.programs.wire import WireError
 
-__all__ = ["Conversation", "RpcError", "ProtocolError", "PROTOCOL"]
+__all__ = ["Conversation", "RpcError", "ProtocolError", "PROTOCOL", "request_line"]
 
 PROTOCOL = 1
 
@@ -38,8 +38,10 @@ class Conversation:
     def ask(self, method: str, params: Mapping[str, object], within: float) -> Mapping[str, object]:
         """The result of a request. Raises RpcError, ProtocolError or WireError."""
         self._id += 1
-        request = {"jsonrpc": "2.0", "id": self._id, "method": method, "params": params}
-        answer = self.exchange(msgspec.json.encode(request), within)
+        # The answer to the first request, hello, may be here already: it is how a program that connects is recognised.
+        answer, self.running.greeted = self.running.greeted, b""
+        if not answer:
+            answer = self.exchange(request_line(self._id, method, params), within)
         return self._result(answer, method)
 
     def exchange(self, line: bytes, within: float) -> bytes:
@@ -61,7 +63,7 @@ class Conversation:
     def _result(self, line: bytes, method: str) -> Mapping[str, object]:
         try:
             answer = msgspec.json.decode(line)
-        except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        except (msgspec.MsgspecError, ValueError, RecursionError):
             raise ProtocolError(
                 f"what it answered to {method!r} is no JSON: {shown(line)}; one message a line on standard output, "
                 "everything else on standard error"
@@ -83,6 +85,11 @@ class Conversation:
         if last_lines:
             return f"; the end of its standard error:\n{_indented(last_lines)}"
         return ""
+
+
+def request_line(number: int, method: str, params: Mapping[str, object]) -> bytes:
+    """A request as one line of JSON, without its end."""
+    return msgspec.json.encode({"jsonrpc": "2.0", "id": number, "method": method, "params": params})
 
 
 def _refused(error: object, method: str) -> LarkTallyError:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import select
 import socket
@@ -87,10 +88,22 @@ class Wire:
         left = deadline - time.monotonic()
         if left <= 0:
             raise WireError("no answer in time")
-        ready = select.select([self._read_from], [self._write_to] if writing else [], [], left)
-        if not ready[0] and not ready[1]:
+        # Not `select`, which takes no file whose number is above 1,023.
+        waiting = select.poll()
+        if writing:
+            waiting.register(self._write_to, select.POLLOUT)
+        if not writing or self._read_from != self._write_to:
+            waiting.register(self._read_from, select.POLLIN)
+        else:
+            waiting.modify(self._write_to, select.POLLOUT | select.POLLIN)
+        # Rounded up: one millisecond too few would be a loop without a pause.
+        ready = dict(waiting.poll(math.ceil(left * 1000)))
+        if not ready:
             raise WireError("no answer in time")
-        return bool(ready[0]), bool(ready[1])
+        # Its end, and an error on it, are read like anything else.
+        readable = ready.get(self._read_from, 0) & ~select.POLLOUT
+        writable = ready.get(self._write_to, 0) & ~select.POLLIN
+        return bool(readable), bool(writing and writable)
 
     def _take(self) -> bool:
         """Reads what there is; False where the other side is gone."""

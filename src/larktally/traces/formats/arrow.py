@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
-import msgspec
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
 from larktally.traces.columns import Channel, check_events
-from larktally.traces.events import EventLog
+from larktally.traces.events import EventLog, canonical_text, check_event_name
+from larktally.traces.header import Header
 
 __all__ = [
     "METADATA_KEY",
@@ -24,6 +24,7 @@ __all__ = [
     "events_to_arrow",
     "events_from_arrow",
     "is_compressed",
+    "recording_schema",
 ]
 
 METADATA_KEY = b"larktally"
@@ -31,6 +32,16 @@ NUMERIC = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
 LABELS = pa.dictionary(pa.int32(), pa.string())
 _EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
 EVENTS = pa.list_(_EVENT)
+
+
+def recording_schema(header: Header, inputs: Sequence[str]) -> Any:
+    """The columns of a recording that goes on: channels, inputs as numbers, and events."""
+    fields = []
+    for channel in header.channels:
+        fields.append((channel.name, NUMERIC.get(channel.kind, LABELS)))
+    for name in inputs:
+        fields.append((f"input:{name}", pa.float64()))
+    return pa.schema([*fields, ("events", EVENTS)])
 
 
 def column_to_arrow(channel: Channel, stored: npt.NDArray[Any]) -> Any:
@@ -83,29 +94,37 @@ def events_from_arrow(chunked: Any, place: object) -> EventLog:
         array = chunked.combine_chunks()
     else:
         array = chunked.chunk(0)
-    if not pa.types.is_list(array.type) or array.null_count:
-        raise ValueError("the events column is not a list of events")
+    if not _lists_events(array.type) or array.null_count:
+        raise ValueError("the events column is not a list of events, each of the texts name, source and data")
     emitted = array.flatten()
     check_events(place, len(emitted))
     lengths = np.diff(array.offsets.to_numpy())
     with_some = np.flatnonzero(lengths)
     rows = np.repeat(with_some, lengths[with_some]).tolist()
     names, sources = _texts(emitted.field("name")), _texts(emitted.field("source"))
-    data = _texts(emitted.field("data"), check=_check_data)
-    if "" in names:
-        raise ValueError("an event has no name")
+    data = _texts(emitted.field("data"), canonical_text)
+    for name, source in dict.fromkeys(zip(names, sources, strict=True)):
+        check_event_name(name, source)
     return EventLog(rows, names, sources, data)
 
 
-def _texts(array: Any, check: Callable[[list[str]], None] | None = None) -> list[str]:
-    """The texts of an array, one object for all that are the same; "" where there is none."""
+def _lists_events(kind: Any) -> bool:
+    """Whether a column's type is a list of structs with the three texts of an event."""
+    if not pa.types.is_list(kind) or not pa.types.is_struct(kind.value_type):
+        return False
+    event = kind.value_type
+    return all(event.get_all_field_indices(name) for name in ("name", "source", "data"))
+
+
+def _texts(array: Any, in_form: Callable[[str], str] | None = None) -> list[str]:
+    """The texts of an array, one object for all that are the same; "" where there is none. `in_form` gives each its one form."""
     if not pa.types.is_dictionary(array.type):
         array = array.cast(pa.string()).dictionary_encode()
     known = []
     for text in array.dictionary.to_pylist():
+        if text and in_form is not None:
+            text = in_form(text)
         known.append(text or "")
-    if check is not None:
-        check(known)
     # The last place stands for what is null.
     known.append("")
     indices = array.indices.fill_null(len(known) - 1)
@@ -113,19 +132,6 @@ def _texts(array: Any, check: Callable[[list[str]], None] | None = None) -> list
     for index in indices.to_numpy().tolist():
         found.append(known[index])
     return found
-
-
-def _check_data(texts: list[str]) -> None:
-    """Raises ValueError for a text that is no JSON object; "" is none at all."""
-    text = ""
-    try:
-        for text in filter(None, texts):
-            _OBJECT.decode(text)
-    except (msgspec.DecodeError, RecursionError):
-        raise ValueError(f"the data of an event is not a JSON object: {text[:60]!r}") from None
-
-
-_OBJECT = msgspec.json.Decoder(dict[str, Any])
 
 
 def is_compressed(metadata: bytes) -> bool:

@@ -1,6 +1,7 @@
 """Traces as CSV: `frame`, a column a channel, `input:NAME`, and `event:NAME` with how many fell in the row.
 
-A CSV carries no rate, no header and no event data; floats stand in the shortest form that reads back to the same bits.
+A CSV carries no rate, no header and no event data; floats stand in the shortest form that reads back to the same bits. Arrow
+reads the cells; where its idea of a kind is wider than ours (0x1f, 12:00, +1), the texts themselves decide.
 """
 
 from __future__ import annotations
@@ -9,31 +10,42 @@ import csv
 import io
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Literal
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 from msgspec import structs
 
 from larktally.errors import LarkTallyError, TraceError
+from larktally.names import stands_twice
 from larktally.timing import RateLike
 from larktally.traces.columns import check_events
-from larktally.traces.contents import Savable, TraceContents, contents_from_columns
+from larktally.traces.contents import Savable, TraceContents, contents_from_columns, event_names
 from larktally.traces.events import EventLog
 
 __all__ = ["write", "read", "read_table"]
+
+# More than any frame says of one kind.
+MOST_IN_A_CELL = 10_000
+_MARKS = (b'"', b"+", b"0x", b"0X")
 
 
 def write(source: Savable, file: BinaryIO) -> None:
     """Writes a whole trace to an open file, piece by piece."""
     text = io.TextIOWrapper(file, encoding="utf-8", newline="", write_through=True)
-    writer = csv.writer(text, lineterminator="\n")
+    quoting: Literal[0, 1] = csv.QUOTE_MINIMAL
+    for channel in source.header.channels:
+        # Of these the writer thinks nothing, and a reader takes them for the end of a line.
+        if any("\r" in label for label in channel.labels):
+            quoting = csv.QUOTE_ALL
+    writer = csv.writer(text, lineterminator="\n", quoting=quoting)
     names = []
     for channel in source.header.channels:
         names.append(channel.name)
-    events = tuple(dict.fromkeys([*source.header.events]))
+    events = event_names(source)
     inputs = source.header.inputs
     writer.writerow(["frame", *names, *(f"input:{n}" for n in inputs), *(f"event:{n}" for n in events)])
     first = 0
@@ -76,8 +88,15 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
     events = EventLog()
     counted = [name for name in table if name.startswith("event:")]
     for name in counted:
-        if table[name].dtype.kind not in "ib" or bool((table[name] < 0).any()):
+        counts = table[name]
+        if counts.dtype.kind not in "ib" or bool((counts < 0).any()):
             raise TraceError(f"{path}: column {name!r} counts events, so it holds whole numbers from 0 on")
+        # A cell of nine digits would be a gigabyte of events.
+        if bool((counts > MOST_IN_A_CELL).any()):
+            row = int((counts > MOST_IN_A_CELL).argmax())
+            raise TraceError(
+                f"{path}, line {row + 2}: {counts[row]} events in one row, column {name!r}; at most {MOST_IN_A_CELL} are read"
+            )
     check_events(path, sum(float(table[name].sum(dtype=np.float64)) for name in counted))
     for row in sorted({int(row) for name in counted for row in np.flatnonzero(table[name])}):
         for name in counted:
@@ -109,22 +128,16 @@ def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) ->
             raise TraceError(f"{path}, line 1: longer than 1000000 bytes, which is no row of column names")
         names = next(csv.reader([first.decode("utf-8-sig")], delimiter=delimiter), [])
         _check_names(path, names)
-        table = pa_csv.read_csv(
-            path,
-            read_options=pa_csv.ReadOptions(column_names=names, skip_rows=1, use_threads=False),
-            parse_options=pa_csv.ParseOptions(delimiter=delimiter, newlines_in_values=False),
-            convert_options=pa_csv.ConvertOptions(
-                strings_can_be_null=False,
-                null_values=[""],
-                true_values=["true", "True", "TRUE"],
-                false_values=["false", "False", "FALSE"],
-                timestamp_parsers=[],
-                column_types=dict.fromkeys(as_text, pa.string()),
-            ),
-        )
+        hints = _hints(path)
+        table = _read(path, delimiter, names, as_text, hints)
+        doubtful = [name for name in names if name not in as_text and _is_doubtful(table[name].type, hints)]
+        texts = _read(path, delimiter, doubtful, doubtful, hints, names) if doubtful else table
         found: dict[str, npt.NDArray[Any]] = {}
         for name in names:
-            found[name] = _array(path, name, table[name])
+            column = table[name]
+            if name in doubtful:
+                column = _by_its_texts(column, texts[name])
+            found[name] = _array(path, name, column)
         return found
     except (pa.ArrowException, UnicodeDecodeError, csv.Error, OSError, ValueError) as error:
         if isinstance(error, TraceError):
@@ -132,13 +145,77 @@ def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) ->
         raise TraceError(f"{path}: broken CSV: {(str(error).splitlines() or ['it is empty'])[0]}") from None
 
 
+def _read(
+    path: Path,
+    delimiter: str,
+    wanted: Sequence[str],
+    as_text: Sequence[str],
+    hints: frozenset[bytes],
+    names: Sequence[str] = (),
+) -> Any:
+    """Some of the columns, by Arrow; `names` are all there are, where not all are wanted."""
+    return pa_csv.read_csv(
+        path,
+        read_options=pa_csv.ReadOptions(column_names=list(names or wanted), skip_rows=1, use_threads=False),
+        # Only where there are quotes at all: looking for line breaks inside of them takes twice the time.
+        parse_options=pa_csv.ParseOptions(delimiter=delimiter, newlines_in_values=b'"' in hints),
+        convert_options=pa_csv.ConvertOptions(
+            strings_can_be_null=False,
+            null_values=[""],
+            true_values=["true", "True", "TRUE"],
+            false_values=["false", "False", "FALSE"],
+            timestamp_parsers=[],
+            column_types=dict.fromkeys(as_text, pa.string()),
+            include_columns=list(wanted),
+        ),
+    )
+
+
+def _hints(path: Path) -> frozenset[bytes]:
+    """Which of the marks that Arrow reads otherwise than we do stand anywhere in a file."""
+    found: set[bytes] = set()
+    with path.open("rb") as file:
+        # Piece by piece; what stands across two pieces is found in the overlap.
+        while piece := file.read(1 << 24):
+            for mark in _MARKS:
+                if mark in piece:
+                    found.add(mark)
+            if len(piece) == 1 << 24:
+                file.seek(-1, io.SEEK_CUR)
+    return frozenset(found)
+
+
+def _is_doubtful(kind: Any, hints: frozenset[bytes]) -> bool:
+    """Whether a kind that Arrow found has to be looked at in the texts: times and dates are none here, and Arrow takes 0x1f for
+    31, and +1 for 1.0."""
+    if pa.types.is_temporal(kind):
+        return True
+    if pa.types.is_integer(kind):
+        return bool(hints & {b"0x", b"0X"})
+    return pa.types.is_floating(kind) and b"+" in hints
+
+
+def _by_its_texts(column: Any, texts: Any) -> Any:
+    """A column of the kind that its texts have."""
+    if pa.types.is_temporal(column.type):
+        return texts
+    if pa.types.is_integer(column.type):
+        if pc.any(pc.match_substring_regex(texts, "[xX]")).as_py():
+            return texts
+        return column
+    trimmed = pc.utf8_trim_whitespace(texts)
+    if pc.all(pc.match_substring_regex(trimmed, "^[+-]?[0-9]{1,18}$")).as_py():
+        return pc.utf8_ltrim(trimmed, "+").cast(pa.int64())
+    return column
+
+
 # A table from a spreadsheet may name a column twice, or not at all.
 def _check_names(path: Path, names: Sequence[str]) -> None:
     if not names:
         raise TraceError(f"{path}, line 1: empty; the first line names the columns")
-    for name in names:
-        if names.count(name) > 1:
-            raise TraceError(f"{path}, line 1: two columns are called {name!r}")
+    twice = stands_twice(names)
+    if twice is not None:
+        raise TraceError(f"{path}, line 1: two columns are called {twice!r}")
 
 
 def _array(path: Path, name: str, chunked: Any) -> npt.NDArray[Any]:

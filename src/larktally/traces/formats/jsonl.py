@@ -6,6 +6,7 @@ JSON has no number for is "nan", "inf" or "-inf".
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Mapping
 from pathlib import Path
@@ -15,12 +16,14 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from larktally.errors import TraceError
+from larktally.errors import LarkTallyError, TraceError
+from larktally.textfmt import shortened
 from larktally.timing import RateLike
 from larktally.traces.columns import Channel, Column, check_size
 from larktally.traces.contents import Savable, TraceContents
-from larktally.traces.events import EventLog
+from larktally.traces.events import EventLog, check_event_name
 from larktally.traces.header import Header, header_json, read_header
+from larktally.traces.json_keys import check_keys
 from larktally.traces.saved_states import state_from_text, state_text
 
 __all__ = ["write", "read"]
@@ -110,6 +113,11 @@ def _build(path: Path, header: Header, rows: list[_Row]) -> TraceContents:
     changes: dict[str, list[tuple[int, Any]]] = {name: [] for name in columns}
     presses: dict[str, list[tuple[int, Any]]] = {name: [] for name in inputs}
     events, states = EventLog(), {}
+    known_events: set[tuple[str, str]] = set()
+    for name in columns:
+        # Nothing stands before row 0 that it could have changed from.
+        if rows and name not in rows[0].set:
+            raise TraceError(f"{path}, line 2: channel {name!r} is missing; in row 0 every channel stands")
     for k, row in enumerate(rows):
         line = f"{path}, line {k + 2}"
         if row.frame != k:
@@ -122,11 +130,24 @@ def _build(path: Path, header: Header, rows: list[_Row]) -> TraceContents:
         if row.state:
             states[k] = state_from_text(row.state, line)
         for emitted in row.events:
-            events.add(k, *_event_fields(emitted, line))
+            name, source, data = _event_fields(emitted, line)
+            try:
+                # The names of a run are few, and looked at once.
+                if (name, source) not in known_events:
+                    check_event_name(name, source)
+                    known_events.add((name, source))
+                events.add(k, name, source, data)
+            except LarkTallyError as error:
+                raise TraceError(f"{line}: {error}") from None
     for name, column in columns.items():
         _fill(column.stored, [(k, _stored(column.channel, value, path, k)) for k, value in changes[name]])
     for name, values in inputs.items():
         _fill(values, [(k, _number(value, path, k)) for k, value in presses[name]])
+        for k, _ in presses[name]:
+            if not -1 <= values[k] <= 1:
+                raise TraceError(
+                    f"{path}, line {k + 2}: input {name!r} is {float(values[k])!r}; an input is in [-1, 1]"
+                )
     return TraceContents(header, columns, inputs, events, len(rows), states)
 
 
@@ -145,15 +166,25 @@ def _stored(channel: Channel, value: Any, path: Path, row: int) -> Any:
             return channel.labels.index(value)
         if channel.kind == "flag" or (isinstance(value, int) and -(2**63) <= value < 2**63):
             return value
-    raise TraceError(f"{path}, line {row + 2}: {value!r} is not a {channel.kind} of channel {channel.name!r}")
+    raise TraceError(f"{path}, line {row + 2}: {_shown(value)} is not a {channel.kind} of channel {channel.name!r}")
 
 
 def _number(value: Any, path: Path, row: int) -> float:
     if isinstance(value, str) and value in _SPECIAL:
         return _SPECIAL[value]
     if isinstance(value, int | float) and not isinstance(value, bool):
-        return float(value)
-    raise TraceError(f"{path}, line {row + 2}: {value!r} is not a number")
+        # A whole number may be as long as its line, and beyond every float.
+        with contextlib.suppress(OverflowError):
+            return float(value)
+    raise TraceError(f"{path}, line {row + 2}: {_shown(value)} is not a number")
+
+
+def _shown(value: Any) -> str:
+    """The start of a value, for messages; of a whole number that has thousands of digits Python gives no text at all."""
+    try:
+        return shortened(repr(value))
+    except ValueError:
+        return "a number of thousands of digits"
 
 
 def _event_fields(emitted: list[Any], line: str) -> tuple[str, str, dict[str, Any]]:
@@ -163,16 +194,18 @@ def _event_fields(emitted: list[Any], line: str) -> tuple[str, str, dict[str, An
     name, source, data = event
     if isinstance(name, str) and isinstance(source, str) and isinstance(data, dict):
         return name, source, data
-    raise TraceError(
-        f'{line}: an event is ["name"], ["name", "source"] or ["name", "source", {{data}}], not {emitted!r}'
-    )
+    shape = '["name"], ["name", "source"] or ["name", "source", {data}]'
+    raise TraceError(f"{line}: an event is {shape}, not {_shown(emitted)}")
 
 
 def _decoded(line: bytes, kind: Any, path: Path, number: int, what: str) -> Any:
     try:
-        return msgspec.json.decode(line, type=kind)
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        found = msgspec.json.decode(line, type=kind)
+    # A number of more digits than Python turns into text is a ValueError.
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise TraceError(f"{path}, line {number}: not {what}: {error}") from None
+    check_keys(line, f"{path}, line {number}")
+    return found
 
 
 def _changed_rows(values: npt.NDArray[Any], before: npt.NDArray[Any] | None) -> list[int]:

@@ -18,13 +18,14 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkTallyError, TraceError
-from larktally.names import did_you_mean
+from larktally.names import did_you_mean, stands_twice
 from larktally.textfmt import shortened
 from larktally.timing import Rate, RateLike, as_rate
 from larktally.traces.columns import check_channel_name, check_size
 from larktally.traces.contents import TraceContents, contents_from_columns
 from larktally.traces.events import EventLog
 from larktally.traces.formats.csv_tables import read_table
+from larktally.traces.json_keys import check_keys
 
 __all__ = ["read_log", "LogMapping"]
 
@@ -91,7 +92,13 @@ def read_log(path: Path, mapping: Path, rate: RateLike | None = None) -> TraceCo
     events = _events(where, rules, table)
     try:
         return contents_from_columns(
-            given, exact, events=events, labels=labels, wraps=_angles(rules), subject=path.name
+            given,
+            exact,
+            events=events,
+            labels=labels,
+            wraps=_angles(rules),
+            subject=path.name,
+            rows=len(table[rules.frame or rules.time]),
         )
     except LarkTallyError as error:
         raise TraceError(f"{where}: {error}") from None
@@ -106,7 +113,10 @@ def _read_mapping(path: Path) -> LogMapping:
             known = LogMapping.__struct_fields__
             raise TraceError(f"{path}: no key {key!r}{did_you_mean(key, known)}; there are: {', '.join(known)}")
         rules = msgspec.convert(raw, LogMapping)
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, msgspec.ValidationError, RecursionError, OSError) as error:
+    # What is no TOML, no UTF-8, or a number of thousands of digits is a ValueError, and so is an error of ours.
+    except (ValueError, msgspec.ValidationError, RecursionError, OSError) as error:
+        if isinstance(error, TraceError):
+            raise
         raise TraceError(f"{path}: not a mapping: {error}") from None
     for key, allowed in (("time_unit", UNITS), ("rest", ("keep", "drop")), ("format", ("", "csv", "jsonl", "parquet"))):
         if getattr(rules, key) not in allowed:
@@ -158,8 +168,9 @@ def _json_lines(path: Path, rules: LogMapping) -> dict[str, Array]:
             continue
         try:
             row = msgspec.json.decode(line, type=dict[str, Any])
-        except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        except (msgspec.MsgspecError, ValueError, RecursionError) as error:
             raise TraceError(f"{path}, line {number}: not a JSON object: {error}") from None
+        check_keys(line, f"{path}, line {number}")
         if rows and row.keys() != rows[0].keys():
             odd = sorted(row.keys() ^ rows[0].keys())
             raise TraceError(f"{path}, line {number}: its keys are not those of line 1: {_few(odd)}")
@@ -182,7 +193,9 @@ def _json_column(path: Path, name: str, values: list[Any], lists: bool) -> Array
         whole: Array = _checked(lambda: np.array(values, dtype=np.int64), f"{path}: key {name!r}")
         return whole
     if kinds <= {int, float, type(None)}:
-        return np.array([np.nan if value is None else value for value in values], dtype=np.float64)
+        numbers = [np.nan if value is None else value for value in values]
+        floats: Array = _checked(lambda: np.array(numbers, dtype=np.float64), f"{path}: key {name!r}")
+        return floats
     if kinds <= {bool}:
         return np.array(values)
     if kinds <= {str} or (lists and kinds <= {str, list, type(None)}):
@@ -228,6 +241,9 @@ def _parquet(path: Path) -> dict[str, Array]:
         about = pq.read_metadata(path)
         check_size(path, about.num_rows, about.num_columns)
         table = pq.read_table(path, memory_map=False)
+        twice = stands_twice(table.column_names)
+        if twice is not None:
+            raise TraceError(f"{path}: two columns are called {twice!r}")
         names = [n for n in table.column_names if not pa.types.is_nested(table.schema.field(n).type)]
         found = {}
         for name in names:
@@ -241,6 +257,8 @@ def _parquet(path: Path) -> dict[str, Array]:
                 found[name] = np.array(column.to_numpy())
         return found
     except (pa.ArrowException, OSError, ValueError) as error:
+        if isinstance(error, TraceError):
+            raise
         raise TraceError(f"{path}: broken Parquet: {(str(error).splitlines() or [''])[0]}") from None
 
 

@@ -17,7 +17,7 @@ import pyarrow.parquet as pq
 
 from larktally.errors import TraceError
 from larktally.timing import RateLike
-from larktally.traces.columns import Column, check_events, check_size
+from larktally.traces.columns import Column, check_events, check_input, check_size
 from larktally.traces.contents import Savable, TraceContents
 from larktally.traces.digest import checksum_of
 from larktally.traces.formats.arrow import (
@@ -27,6 +27,7 @@ from larktally.traces.formats.arrow import (
     events_from_arrow,
     events_to_arrow,
 )
+from larktally.traces.formats.parquet_footer import values_by_column
 from larktally.traces.header import Header, header_json, read_header
 from larktally.traces.saved_states import read_states, states_json
 
@@ -104,19 +105,25 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
                 raise TraceError(f"{path}: Parquet, but not a trace: it has no {METADATA_KEY.decode()!r} metadata")
             header, raw = read_header(metadata[METADATA_KEY], str(path))
             check_size(path, inside.num_rows, inside.num_columns)
-            check_events(path, _values(inside, "events.") - inside.num_rows)
+            # Before it is read by its columns' names, which have to be there, and once.
+            wanted = [
+                *(channel.name for channel in header.channels),
+                *(f"input:{name}" for name in header.inputs),
+                "events",
+            ]
+            if file.schema_arrow.names != wanted:
+                raise TraceError(f"{path}: broken: its columns are not the ones its header names")
+            counts = values_by_column(path)
+            emitted = max((count for name, count in counts.items() if name.startswith("events.")), default=0)
+            # An empty list counts as one value.
+            check_events(path, emitted - inside.num_rows)
             table = _read(file)
     except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
         # One of ours is a ValueError too, and says more.
         if isinstance(error, TraceError):
             raise
-        raise TraceError(
-            f"{path}: broken Parquet: {str(error).splitlines()[0] if str(error) else 'cannot be read'}"
-        ) from None
+        raise TraceError(f"{path}: broken Parquet: {_first_line(error)}") from None
     states = read_states(metadata.get(STATES_KEY, b""), str(path))
-    wanted = [channel.name for channel in header.channels] + [f"input:{name}" for name in header.inputs] + ["events"]
-    if table.column_names != wanted:
-        raise TraceError(f"{path}: broken: its columns are not the ones its header names")
     trace = _to_trace(path, header, table, states)
     if "check" in raw and raw["check"] != checksum_of(trace):
         raise TraceError(f"{path}: broken: its content does not match its checksum")
@@ -151,27 +158,22 @@ def _read(file: Any) -> Any:
     return table.add_column(names.index("events"), emitted.field("events"), emitted["events"])
 
 
-def _values(inside: Any, start: str) -> int:
-    """How many values the longest of the columns has whose paths start so; an empty list counts as one."""
-    groups = [inside.row_group(n) for n in range(inside.num_row_groups)]
-    found = []
-    for n in range(inside.num_columns):
-        if inside.schema.column(n).path.startswith(start):
-            found.append(n)
-    return max((sum(group.column(n).num_values for group in groups) for n in found), default=0)
-
-
 def _to_trace(path: Path, header: Header, table: pa.Table, states: Mapping[int, bytes]) -> TraceContents:
     try:
         columns = {}
         for c in header.channels:
             columns[c.name] = Column(c, column_from_arrow(c, table[c.name]))
-        inputs = {name: _input_values(table[f"input:{name}"]) for name in header.inputs}
+        inputs = {name: _input_values(name, table[f"input:{name}"]) for name in header.inputs}
         return TraceContents(header, columns, inputs, events_from_arrow(table["events"], path), table.num_rows, states)
     except TraceError:
         raise
     except (pa.ArrowException, ValueError, KeyError, TypeError) as error:
-        raise TraceError(f"{path}: broken: {error}") from None
+        raise TraceError(f"{path}: broken: {_first_line(error)}") from None
+
+
+def _first_line(error: BaseException) -> str:
+    """What Arrow says, without where in its own code it said so."""
+    return (str(error).splitlines() or ["cannot be read"])[0]
 
 
 def _is_steady(array: Any) -> bool:
@@ -183,7 +185,9 @@ def _is_steady(array: Any) -> bool:
     return len(sample.unique()) * 4 <= len(sample)
 
 
-def _input_values(chunked: Any) -> npt.NDArray[np.float64]:
+def _input_values(name: str, chunked: Any) -> npt.NDArray[np.float64]:
     if chunked.null_count or not (pa.types.is_boolean(chunked.type) or pa.types.is_floating(chunked.type)):
-        raise ValueError("an input column is neither on/off nor numbers")
-    return np.array(chunked.to_numpy(), dtype=np.float64)
+        raise ValueError(f"input {name!r} is neither on/off nor numbers")
+    values = np.array(chunked.to_numpy(), dtype=np.float64)
+    check_input(name, values)
+    return values

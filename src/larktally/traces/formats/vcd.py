@@ -8,7 +8,7 @@ where a rate is known, else in frames.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from typing import Any, BinaryIO
 
@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.traces.columns import Channel
-from larktally.traces.contents import Savable, TraceContents
+from larktally.traces.contents import Savable, TraceContents, event_names
 
 __all__ = ["write"]
 
@@ -31,7 +31,8 @@ def write(source: Savable, file: BinaryIO) -> None:
         signals.append((c.name, _variable(c)))
     for n in header.inputs:
         signals.append((f"input.{n}", "real 64" if n in header.analog else "wire 1"))
-    for n in header.events:
+    events = event_names(source)
+    for n in events:
         signals.append((f"event.{n}", "wire 1"))
     codes = {name: _code(number) for number, (name, _) in enumerate(signals)}
     unit = "1 s"
@@ -47,7 +48,7 @@ def write(source: Savable, file: BinaryIO) -> None:
     before: dict[str, npt.NDArray[Any]] = {}
     for piece in source.pieces():
         lines: list[list[str]] = [[] for _ in range(piece.rows)]
-        for name, values, write in _columns(piece):
+        for name, values, write in _columns(piece, events):
             for row in _changed(values, before.get(name)):
                 lines[row].append(write(values[row]) + codes[name])
             if piece.rows:
@@ -60,7 +61,9 @@ def write(source: Savable, file: BinaryIO) -> None:
     file.write(f"#{round(first * header.every * ticks)}\n".encode())
 
 
-def _columns(piece: TraceContents) -> Iterator[tuple[str, npt.NDArray[Any], Callable[[Any], str]]]:
+def _columns(
+    piece: TraceContents, events: Sequence[str]
+) -> Iterator[tuple[str, npt.NDArray[Any], Callable[[Any], str]]]:
     writers: dict[str, Callable[[Any], str]] = {"number": _real, "count": _vector, "flag": _bit, "label": _characters}
     for name, column in piece.columns.items():
         yield name, column.values, writers[column.channel.kind]
@@ -69,7 +72,7 @@ def _columns(piece: TraceContents) -> Iterator[tuple[str, npt.NDArray[Any], Call
             yield f"input.{name}", values, _real
         else:
             yield f"input.{name}", values != 0, _bit
-    for name in piece.header.events:
+    for name in events:
         yield f"event.{name}", piece.events.counts(name, None, piece.rows) > 0, _bit
 
 
@@ -127,7 +130,8 @@ def _declared(signals: list[tuple[str, str]], codes: dict[str, str]) -> Iterator
     order = sorted(range(len(signals)), key=lambda n: (signals[n][0].split(".")[:-1], n))
     for number in order:
         name, kind = signals[number]
-        *scope, last = (re.sub(r"[^!-~]", "_", word) or "_" for word in name.split("."))
+        # A word that begins with a dollar sign is a keyword.
+        *scope, last = (re.sub(r"[^!-~]|^\$", "_", word) or "_" for word in name.split("."))
         scope = ["trace", *scope]
         shared = 0
         while shared < min(len(here), len(scope)) and here[shared] == scope[shared]:

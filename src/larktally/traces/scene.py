@@ -1,0 +1,54 @@
+"""What a header may say of a sim's scene, for pictures: its boxes, bodies, platforms, enclosures and zones.
+
+The scene stands in files as plain data; whoever draws it relies on the shapes that are checked here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
+
+from larktally.errors import TraceError
+
+__all__ = ["check_scene"]
+
+_Corners = tuple[list[float], list[float]]
+
+
+class _Body(msgspec.Struct):
+    size: list[float]
+    before: list[float]
+
+
+class _Scene(msgspec.Struct, kw_only=True):
+    axes: str | list[str] = "xy"
+    up: str | None = None
+    boxes: list[tuple[list[float], list[float], str, bool, str]] = []
+    bodies: dict[str, _Body] = {}
+    platforms: dict[str, list[float]] = {}
+    enclosures: list[str] = []
+    zones: dict[str, list[_Corners]] = {}
+
+
+def check_scene(scene: Mapping[str, Any]) -> None:
+    """Raises TraceError for a scene of another shape, naming the key."""
+    try:
+        found = msgspec.convert(scene, _Scene)
+    except msgspec.ValidationError as error:
+        raise TraceError(f"its scene is of another shape: {error}") from None
+    places: list[list[float]] = []
+    for low, high, *_ in found.boxes:
+        places += [low, high]
+    for body in found.bodies.values():
+        places += [body.size, body.before]
+    places += found.platforms.values()
+    for boxes in found.zones.values():
+        for low, high in boxes:
+            places += [low, high]
+    for place in places:
+        if len(place) not in (2, 3):
+            raise TraceError(
+                f"its scene has a place or size of {len(place)} numbers, and levels have two or three axes"
+            )
