@@ -151,3 +151,70 @@ def test_event_data_is_plain(lamp_trace):
         with pytest.raises(lt.LarkTallyError, match="event data"):
             EventLog().add(0, "lit", "", data)
     assert msgspec.json.decode(lamp_trace.events.data[0]) == {"count": 2}
+
+
+@pytest.fixture(scope="module")
+def long_trace():
+    """More rows than any writer or reader takes at once, with an event, an input and an odd number on the seams."""
+    rows = 100_000
+    at = np.arange(rows)
+    half = np.where(at % 7 == 0, np.nan, at / 3)
+    half[[16_383, 16_384, 32_768, rows - 1]] = [np.inf, -np.inf, -0.0, 1e300]
+    columns = {
+        "n": at * 3,
+        "half": half,
+        "on": at % 5 == 0,
+        "still": np.zeros(rows),
+        "input:hop": (at % 29 < 3).astype(float),
+    }
+    columns["mood"] = np.array(["calm", "a, b"], dtype=object)[(at // 16_384) % 2]
+    whole = lt.Trace.from_columns(columns, rate=60)
+    log = EventLog()
+    for row in sorted({*range(0, rows, 997), 16_383, 16_384, 49_151, 49_152, rows - 1}):
+        log.add(row, "lit", "lamp", {"n": row})
+        log.add(row, "hop", "", {})
+    return whole.changed(events=log)
+
+
+@pytest.mark.slow
+def test_a_run_longer_than_what_is_read_and_written_at_once_comes_back_the_same(tmp_path, long_trace, monkeypatch):
+    from larktally.traces.formats import csv_tables, jsonl_reading, parquet
+
+    saved = {suffix: long_trace.save(tmp_path / f"long.{suffix}") for suffix in ("jsonl", "parquet", "csv")}
+    # The same bytes as when each piece is the whole.
+    with monkeypatch.context() as whole:
+        for name in ("csv_tables", "jsonl"):
+            whole.setattr(f"larktally.traces.formats.{name}.small_pieces", lambda source: source.pieces())
+        for suffix in ("jsonl", "csv"):
+            again = long_trace.save(tmp_path / f"again.{suffix}")
+            assert again.read_bytes() == saved[suffix].read_bytes(), suffix
+    for most in (1 << 10, 1 << 30):
+        monkeypatch.setattr(jsonl_reading, "_AT_ONCE", most)
+        monkeypatch.setattr(parquet, "READ_AT_ONCE", most)
+        monkeypatch.setattr(csv_tables, "READ_AT_ONCE", most)
+        for suffix, path in saved.items():
+            back = lt.load_trace(path, rate=None if suffix != "csv" else 60)
+            assert list(back.inputs) == ["hop"] and back.inputs["hop"].tobytes() == long_trace.inputs["hop"].tobytes()
+            for name, column in long_trace.columns.items():
+                assert back.columns[name].stored.tobytes() == column.stored.tobytes(), (suffix, name)
+            if suffix == "csv":
+                assert [(e.row, e.name) for e in back.events[:4]] == [
+                    (0, "lit"),
+                    (0, "hop"),
+                    (997, "lit"),
+                    (997, "hop"),
+                ]
+            else:
+                assert back.digest == long_trace.digest and back.events == long_trace.events
+
+
+def test_a_table_whose_later_cells_are_of_another_kind_is_read_as_a_whole(tmp_path):
+    # The first megabyte of a column decides nothing for the rest.
+    rows = 300_000
+    path = tmp_path / "late.csv"
+    path.write_text(
+        "frame,a,b\n"
+        + "".join(f"{k},{k if k < rows - 1 else 0.5},{'x' if k == rows - 1 else 7}\n" for k in range(rows))
+    )
+    trace = lt.load_trace(path, rate=60)
+    assert trace["a"].dtype == np.float64 and trace["a"][-1] == 0.5 and trace["b"][0] == "7" and trace["b"][-1] == "x"

@@ -1,11 +1,14 @@
 """Pictures, strips and tables: what they hold, and what is refused."""
 
+import itertools
 import json
 import os
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
 
+import matplotlib
+import numpy as np
 import pytest
 from click.testing import CliRunner
 from tests.test_sim import assert_restores
@@ -13,6 +16,8 @@ from tests.test_sim import assert_restores
 import larktally as lt
 from larktally.cli import main
 from larktally.demo import evening, quay
+from larktally.traces.events import EventLog
+from larktally.views.thinning import PLACES, grid_points, line_points, path_points, shares, spread
 
 
 def cli(*words, columns=120):
@@ -70,8 +75,6 @@ def test_an_evening_gives_the_same_bytes_in_another_process_with_another_hash_se
 
 @pytest.mark.slow
 def test_a_picture_holds_path_lanes_lines_breaches_and_the_divergence(files, monkeypatch):
-    import matplotlib
-
     monkeypatch.setitem(matplotlib.rcParams, "svg.fonttype", "none")
     done = cli("plot", files / "evening.parquet", "--out", files / "e.svg", "--ghosts", "30,300")
     assert done.exit_code == 0, done.output
@@ -197,3 +200,63 @@ def test_a_notebook_shows_the_same_tables(files):
     assert "BROKEN" in shown["Tally"](tally) and "wick.gait" in shown["Trace"](trace)
     assert "first divergence in row 52" in shown["Comparison"](lt.compare(lt.load_trace(files / "good.parquet"), trace))
     assert "standing" in shown["Coverage"](lt.coverage(trace))
+
+
+def test_what_a_picture_leaves_out_of_a_million_rows_could_not_be_seen():
+    pick = np.random.default_rng(5)
+    values = np.cumsum(pick.standard_normal(50_000))
+    values[[0, 12_345, 49_999]] = [-900.0, 1e6, 900.0]
+    values[20_000:20_100] = np.nan
+    rows, drawn = line_points(range(7, 50_007), values)
+    assert len(rows) <= 2 * PLACES + 2 and (values[rows - 7] == drawn)[~np.isnan(drawn)].all()
+    # Of every place what is greatest and least, both ends, and the gap.
+    edges = np.unique(np.linspace(0, 50_000, PLACES, endpoint=False).astype(int))
+    for start, end in zip(edges, [*edges[1:], 50_000]):
+        inside = drawn[(rows >= start + 7) & (rows < end + 7)]
+        if np.isnan(values[start:end]).all():
+            assert np.isnan(inside).all()
+        else:
+            assert np.nanmin(inside) == np.nanmin(values[start:end]) and np.nanmax(inside) == np.nanmax(
+                values[start:end]
+            )
+    assert np.isnan(drawn).any() and drawn[0] == -900 and drawn[-1] == 900
+    flags = pick.random(50_000) < 0.3
+    starts, share = shares(flags)
+    assert share.sum() / len(share) == pytest.approx(flags.mean(), abs=0.01) and len(starts) == PLACES
+    x, y = np.tile(np.arange(100.0), 500), np.repeat(np.arange(500.0) % 3, 100)
+    kept = grid_points(x, y)
+    assert {(a, b) for a, b in zip(x[kept], y[kept])} == {(a, b) for a, b in zip(x, y)} and len(kept) == 300
+    across, up = path_points(x, y)
+    ways = {(across[n], up[n], across[n + 1], up[n + 1]) for n in range(0, len(across), 3)}
+    assert ways == {(*a, *b) for a, b in itertools.pairwise(zip(x, y)) if a != b}
+    assert spread(list(range(0, 50_000, 3)), 50_000)[:2] == [0, 15] and spread([4, 9], 50_000) == [4, 9]
+    short = np.array([1.0, np.nan])
+    assert line_points(range(2), short)[1] is short and grid_points(short, short).tolist() == [0, 1]
+
+
+@pytest.mark.slow
+def test_a_run_of_more_stretches_than_places_is_drawn_by_shares_and_its_events_are_listed(tmp_path, monkeypatch):
+    monkeypatch.setitem(matplotlib.rcParams, "svg.fonttype", "none")
+    rows = np.arange(60_000)
+    columns = {
+        "gait": np.array(["standing", "airborne"], dtype=object)[(rows % 4 == 0).astype(int)],
+        "on": rows % 3 == 0,
+    }
+    columns |= {"y": np.sin(rows / 50), "rest.left": rows % 40, "input:hop": (rows % 5 == 0).astype(float)}
+    trace = lt.Trace.from_columns(columns, rate=60)
+    log = EventLog()
+    for row in range(0, 60_000, 6):
+        log.add(row, "lit" if row else "lit by a lamp", "lamp", {"n": row})
+    trace.changed(events=log).save(tmp_path / "long.parquet")
+    result = cli("plot", tmp_path / "long.parquet", "--out", tmp_path / "long.svg")
+    assert result.exit_code == 0, result.output
+    words = words_in(tmp_path / "long.svg")
+    assert (tmp_path / "long.svg").stat().st_size < 5_000_000 and "standing" in words and "lit (lamp)" in words
+    shown = cli("show", tmp_path / "long.parquet", "--events").output.splitlines()
+    start = next(n for n, line in enumerate(shown) if line.split()[:3] == ["row", "s", "event"])
+    assert len(shown) - start - 1 == 10_000
+    assert shown[start + 1].split() == ["0", "0.000", "lit", "by", "a", "lamp", "lamp", "n=0"]
+    # A column never becomes narrower on the way.
+    assert len({line.index("lamp    n=") for line in shown[start + 2 :]}) <= 2
+    few = cli("show", tmp_path / "long.parquet", "--events", "--frames", "6..12").output.splitlines()[-2:]
+    assert [line.split()[0] for line in few] == ["6", "12"]

@@ -74,7 +74,7 @@ def command(
     print_strips(out, trace, rows if frames else range(trace.rows))
     out.print()
     if events_only:
-        print_events(out, trace, rows if frames else list(range(trace.rows)))
+        print_events(out, trace, rows if frames else range(trace.rows))
     else:
         print_frames(out, trace, rows, names)
         if frames is None and trace.rows > FIRST_ROWS:

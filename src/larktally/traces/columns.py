@@ -135,9 +135,12 @@ def check_events(place: object, count: float) -> None:
 
 def check_input(name: str, values: Array) -> None:
     """Raises LarkTallyError for an input that leaves [-1, 1], or is NaN somewhere, with the row."""
-    wrong = ~(np.abs(values.astype(np.float64)) <= 1)
-    if wrong.any():
-        row = int(wrong.argmax())
+    if values.dtype == np.bool_ or not len(values):
+        return
+    numbers = values.astype(np.float64, copy=False)
+    # Of a NaN neither holds.
+    if not (numbers.min() >= -1 and numbers.max() <= 1):
+        row = int((~(np.abs(numbers) <= 1)).argmax())
         raise LarkTallyError(f"input {name!r} is {values[row].item()!r} in row {row}; an input is in [-1, 1]")
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Protocol, TypeVar
 
@@ -15,11 +15,11 @@ from larktally.inputs.actions import Action
 from larktally.names import unknown_name
 from larktally.timing import RateLike, as_rate
 from larktally.traces.columns import Channel, Column, check_input, column_of
-from larktally.traces.digest import digest_of
+from larktally.traces.digest import checksum_of, digest_of
 from larktally.traces.events import EventLog, check_event_name
 from larktally.traces.header import Header
 
-__all__ = ["Savable", "TraceContents", "contents_from_columns", "event_names"]
+__all__ = ["Savable", "TraceContents", "contents_from_columns", "event_names", "small_pieces"]
 
 
 Stored = TypeVar("Stored", bound=np.generic)
@@ -79,12 +79,14 @@ class TraceContents:
         """SHA-256 over a canonical form (see larktally.traces.digest): the same for the same run."""
         return digest_of(self)
 
+    @property
+    def checksum(self) -> int:
+        """CRC-32 over the content with the whole header."""
+        return checksum_of(self)
+
     def pieces(self, names: Collection[str] | None = None) -> Iterator[TraceContents]:
-        """All of it, as its only piece, or one with the channels named."""
-        if names is None:
-            yield self
-        else:
-            yield TraceContents(self.header, {n: self.columns[n] for n in names}, self.inputs, self.events, self.rows)
+        """All of it, as its only piece: the columns named stand in it."""
+        yield self
 
 
 class Savable(Protocol):
@@ -97,22 +99,41 @@ class Savable(Protocol):
     @property
     def digest(self) -> str: ...
     @property
+    def checksum(self) -> int: ...
+    @property
     def states(self) -> Mapping[int, bytes]: ...
     def pieces(self, names: Collection[str] | None = None) -> Iterator[TraceContents]:
-        """Windows of all rows in order, with the channels named (all of them, by default), inputs and events; the rows
-        of events are counted from the piece's first."""
+        """Windows of all rows in order, with at least the columns named ("wick.y", "input:hop", "events"; all, by default); the
+        rows of events are counted from the piece's first."""
+
+
+def small_pieces(source: Savable, most: int = 1 << 14) -> Iterator[TraceContents]:
+    """The pieces, none of more than so many rows: for writers of text, which hold each value as an object of its own."""
+    for piece in source.pieces():
+        if piece.rows <= most:
+            yield piece
+            continue
+        for first in range(0, piece.rows, most):
+            last = min(first + most, piece.rows) - 1
+            columns, inputs = {}, {}
+            for name, column in piece.columns.items():
+                columns[name] = Column(column.channel, column.stored[first : last + 1])
+            for name, values in piece.inputs.items():
+                inputs[name] = values[first : last + 1]
+            events = piece.events.between(first, last).shifted(-first)
+            yield TraceContents(piece.header, columns, inputs, events, last + 1 - first)
 
 
 def event_names(source: Savable) -> tuple[str, ...]:
     """The names of all events, those that the header declares first: another writer may declare none."""
     found = dict.fromkeys(source.header.events)
-    for piece in source.pieces(()):
+    for piece in source.pieces(("events",)):
         found |= dict.fromkeys(piece.events.names)
     return tuple(found)
 
 
 def contents_from_columns(
-    given: Mapping[str, npt.NDArray[np.generic]],
+    given: Iterable[tuple[str, npt.NDArray[np.generic]]],
     rate: RateLike | None = None,
     *,
     events: EventLog | None = None,
@@ -121,12 +142,12 @@ def contents_from_columns(
     subject: str = "",
     rows: int | None = None,
 ) -> TraceContents:
-    """What a trace of these arrays holds, `input:NAME` for an input; each array's type gives its channel's kind.
+    """What a trace of these names and arrays holds, `input:NAME` for an input; each array's type gives its channel's kind.
 
     `wraps` says of angles what a whole turn is, `rows` how many there are where no array does.
     """
     inputs, columns = {}, {}
-    for name, values in given.items():
+    for name, values in given:
         if name.startswith("input:"):
             inputs[Action(name[6:]).name] = _input_values(name, values)
         else:

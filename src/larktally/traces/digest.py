@@ -15,7 +15,7 @@ from larktally.traces.columns import Column
 from larktally.traces.events import EventLog
 from larktally.traces.header import Header, header_fields
 
-__all__ = ["Piece", "Pieces", "checksum_of", "digest_of", "rows_digest"]
+__all__ = ["Piece", "Pieces", "checksum_of", "digest_of", "rows_digest", "sums_of"]
 
 
 class Piece(Protocol):
@@ -37,18 +37,23 @@ class Pieces(Protocol):
     @property
     def header(self) -> Header: ...
     def pieces(self, names: Collection[str] | None = None) -> Iterator[Piece]:
-        """All rows in order, with the channels named; all of them, by default."""
+        """All rows in order, with the columns named ("wick.y", "input:hop", "events"); all of them, by default."""
+
+
+def sums_of(source: Pieces) -> tuple[str, int]:
+    """The digest and the checksum, in one go over the rows: for what is read from a disk to be summed."""
+    digest, checksum = _digest_begun(source), _checksum_begun(source)
+    for part in _content(source):
+        digest.update(part)
+        checksum = zlib.crc32(part, checksum)
+    return digest.hexdigest(), checksum
 
 
 def digest_of(source: Pieces) -> str:
     """64 hex digits over, in this order: the header as JSON with sorted keys, without `made_with` and `outlines`;
     each channel's column; each input's; the events, one JSON array [row, name, source, data text] a line. Arrays are
     little-endian (float64, int64, one byte a flag, int32 label codes) and NaN is one pattern."""
-    total = hashlib.sha256(b"larktally trace 1\n")
-    header = header_fields(source.header)
-    # What the run was, not what wrote it down: another Python or another wording of a guard is the same run.
-    del header["made_with"], header["outlines"]
-    total.update(msgspec.json.encode(header, order="sorted"))
+    total = _digest_begun(source)
     for part in _content(source):
         total.update(part)
     return total.hexdigest()
@@ -66,10 +71,23 @@ def rows_digest(source: Pieces) -> str:
 def checksum_of(source: Pieces) -> int:
     """CRC-32 over the same content with the whole header: what a file is checked by when it is read, which costs a
     tenth of the digest."""
-    total = zlib.crc32(msgspec.json.encode(header_fields(source.header), order="sorted"))
+    total = _checksum_begun(source)
     for part in _content(source):
         total = zlib.crc32(part, total)
     return total
+
+
+def _digest_begun(source: Pieces) -> hashlib._Hash:
+    total = hashlib.sha256(b"larktally trace 1\n")
+    header = header_fields(source.header)
+    # What the run was, not what wrote it down: another Python or another wording of a guard is the same run.
+    del header["made_with"], header["outlines"]
+    total.update(msgspec.json.encode(header, order="sorted"))
+    return total
+
+
+def _checksum_begun(source: Pieces) -> int:
+    return zlib.crc32(msgspec.json.encode(header_fields(source.header), order="sorted"))
 
 
 def _content(source: Pieces) -> Iterator[Any]:
@@ -80,10 +98,10 @@ def _content(source: Pieces) -> Iterator[Any]:
             # A view where the array is little-endian already, as nearly everywhere.
             yield np.ascontiguousarray(stored, dtype=stored.dtype.newbyteorder("<")).data
     for name in source.header.inputs:
-        for piece in source.pieces(()):
+        for piece in source.pieces((f"input:{name}",)):
             yield np.ascontiguousarray(piece.inputs[name], dtype="<f8").data
     first = 0
-    for piece in source.pieces(()):
+    for piece in source.pieces(("events",)):
         if not first:
             events = piece.events
         else:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 import math
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Any, overload
@@ -127,8 +128,7 @@ class EventLog(Sequence[TraceEvent]):
     def between(self, first: int, last: int) -> EventLog:
         """The events of rows first..last."""
         # Events come in the order of rows, so that two binary searches find the ends.
-        low, high = np.searchsorted(np.array(self.rows, dtype=np.int64), [first, last + 1])
-        return self[int(low) : int(high)]
+        return self[bisect.bisect_left(self.rows, first) : bisect.bisect_right(self.rows, last)]
 
 
 def comes_from(emitted: str, source: str | None) -> bool:

@@ -17,7 +17,7 @@ from msgspec import structs
 
 from larktally.errors import TraceError
 from larktally.traces.columns import Column
-from larktally.traces.digest import digest_of
+from larktally.traces.digest import sums_of
 from larktally.traces.events import EventLog
 from larktally.traces.formats.arrow import (
     METADATA_KEY,
@@ -55,8 +55,10 @@ class RecordingStream:
                 inputs.append(name.removeprefix("input:"))
         if not schema.equals(recording_schema(self._began, inputs)):
             raise TraceError(f"{path}: broken: its columns are not the ones its header names")
+        # What this very process wrote a moment ago says what it should.
+        self._own = header is not None
         with self._told():
-            if header is None:
+            if not self._own:
                 self._check_unfolded()
             self._whole = self._count()
         whole = sum(rows for rows, _, _ in self._whole)
@@ -70,9 +72,18 @@ class RecordingStream:
             self.header = self._recovered()
 
     @cached_property
+    def _sums(self) -> tuple[str, int]:
+        return sums_of(self)
+
+    @property
     def digest(self) -> str:
         """The digest that the finished trace has."""
-        return digest_of(self)
+        return self._sums[0]
+
+    @property
+    def checksum(self) -> int:
+        """The checksum that the finished trace has."""
+        return self._sums[1]
 
     def pieces(self, names: Collection[str] | None = None) -> Iterator[Trace]:
         """The batches as traces, with the labels of the header."""
@@ -88,19 +99,27 @@ class RecordingStream:
 
     def _pieces(self, names: Collection[str] | None) -> Iterator[Trace]:
         channels = [c for c in self.header.channels if names is None or c.name in names]
-        fields = [*(c.name for c in channels), *(f"input:{name}" for name in self.header.inputs), "events"]
+        inputs = [name for name in self.header.inputs if names is None or f"input:{name}" in names]
+        fields = [*(c.name for c in channels), *(f"input:{name}" for name in inputs)]
+        with_events = names is None or "events" in names
+        if with_events:
+            fields.append("events")
         for batch in self._batches(len(self._whole), fields):
             columns = {}
             for c in channels:
                 columns[c.name] = Column(c, column_from_arrow(c, pa.chunked_array([batch.column(c.name)])))
-            inputs = {name: self._input(batch, name) for name in self.header.inputs}
-            events = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path)
-            yield Trace(self.header, columns, inputs, events, batch.num_rows)
+            events = EventLog()
+            if with_events:
+                emitted = pa.chunked_array([batch.column("events")])
+                events = events_from_arrow(emitted, self.path, trusted=self._own)
+            yield Trace(
+                self.header, columns, {name: self._input(batch, name) for name in inputs}, events, batch.num_rows
+            )
         if not self._whole:
             empty = {}
             for c in channels:
                 empty[c.name] = Column(c, np.zeros(0, c.dtype))
-            yield Trace(self.header, empty, {name: np.zeros(0) for name in self.header.inputs}, EventLog())
+            yield Trace(self.header, empty, {name: np.zeros(0) for name in inputs}, EventLog())
 
     def whole(self) -> Trace:
         """All of it in memory, as one trace."""
@@ -146,7 +165,7 @@ class RecordingStream:
             while most is None or number < most:
                 try:
                     batch = stream.read_next_batch()
-                    if most is None:
+                    if most is None and not self._own:
                         # Only the first time: lengths and offsets that point outside of the file would read whatever lies
                         # there.
                         batch.validate(full=True)
@@ -166,7 +185,9 @@ class RecordingStream:
             known = {}
             for name in labels:
                 known[name] = batch.column(name).dictionary.to_pylist()
-            names = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path).names
+            names: list[str] = []
+            if not self._own:
+                names = events_from_arrow(pa.chunked_array([batch.column("events")]), self.path).names
             found.append((batch.num_rows, known, list(dict.fromkeys(names))))
         return found
 

@@ -221,7 +221,7 @@ class Trace(TraceContents):
         `wraps` says of angles what a whole turn is. Raises LarkTallyError for an array that holds no numbers, counts, flags
         or strings.
         """
-        return cls.of(contents_from_columns(arrays, rate, wraps=wraps))
+        return cls.of(contents_from_columns(arrays.items(), rate, wraps=wraps))
 
     @classmethod
     def from_numpy(cls, array: npt.NDArray[Any], rate: RateLike | None = None) -> Trace:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 
 from rich.console import Console
@@ -9,12 +10,14 @@ from rich.text import Text
 
 from larktally.textfmt import printable, shown_value
 from larktally.timing import seconds_at
+from larktally.traces.events import TraceEvent
 from larktally.traces.trace import Trace
 from larktally.views.terminal import plain_table
 
 __all__ = ["print_frames", "print_events"]
 
 _EVENTS_WIDTH = 34
+EVENTS_AT_ONCE = 1000
 
 
 def print_frames(out: Console, trace: Trace, rows: Sequence[int], names: Sequence[str]) -> None:
@@ -48,20 +51,45 @@ def print_frames(out: Console, trace: Trace, rows: Sequence[int], names: Sequenc
 
 
 def print_events(out: Console, trace: Trace, rows: Sequence[int]) -> None:
-    """A line for each event of the rows."""
-    wanted = set(rows)
-    table = plain_table("row", *(["s"] if trace.rate else []), "event", "source", "data")
-    table.columns[0].justify = "right"
-    count = 0
-    for event in trace.events:
-        if event.row in wanted:
+    """A line for each event of the rows, EVENTS_AT_ONCE laid out together: of a day of events the first are seen at once."""
+    wanted = rows if isinstance(rows, range) and rows.step == 1 else frozenset(rows)
+    lines = (line for line in map(_event_line, trace.events) if line[0] in wanted)
+    widths: list[int] = []
+    for piece in iter(lambda: list(itertools.islice(lines, EVENTS_AT_ONCE)), []):
+        table = []
+        for row, name, source, data in piece:
             time = []
             if trace.rate:
-                time = [f"{seconds_at(event.row, trace.rate):.3f}"]
-            details = " ".join(f"{printable(key)}={_plain(value)}" for key, value in event.data.items())
-            table.add_row(str(event.row), *time, Text(event.name, style="magenta"), Text(event.source), Text(details))
-            count += 1
-    out.print(table if count else Text("no events in these rows"))
+                time = [f"{seconds_at(row, trace.rate):.3f}"]
+            table.append([str(row), *time, name, source, data])
+        if not widths:
+            head = ["row", *(["s"] if trace.rate else []), "event", "source", "data"]
+            widths = [max(map(len, cells)) for cells in zip(head, *table, strict=True)]
+            out.print(Text(_aligned(head, widths), style="dim"), no_wrap=True, overflow="ignore", crop=False)
+        # What comes later may be wider, and nothing narrower: columns that jump are hard to read.
+        widths = [max(width, *map(len, cells)) for width, *cells in zip(widths, *table, strict=True)]
+        text = Text("\n").join(_event_text(cells, widths) for cells in table)
+        out.print(text, no_wrap=True, overflow="ignore", crop=False)
+    if not widths:
+        out.print(Text("no events in these rows"))
+
+
+def _event_line(event: TraceEvent) -> tuple[int, str, str, str]:
+    details = " ".join(f"{printable(key)}={_plain(value)}" for key, value in event.data.items())
+    return event.row, printable(event.name), printable(event.source), details
+
+
+def _event_text(cells: Sequence[str], widths: Sequence[int]) -> Text:
+    line = Text(_aligned(cells, widths))
+    # The name is the last but two; what stands before it, and the space between.
+    start = sum(widths[:-3]) + 2 * len(widths[:-3])
+    line.stylize("magenta", start, start + len(cells[-3]))
+    return line
+
+
+def _aligned(cells: Sequence[str], widths: Sequence[int]) -> str:
+    first, *rest = (cell.ljust(width) for cell, width in zip(cells, widths, strict=True))
+    return "  ".join([first.strip().rjust(widths[0]), *rest]).rstrip()
 
 
 def _cell(trace: Trace, name: str, row: int) -> str:

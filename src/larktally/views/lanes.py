@@ -15,6 +15,7 @@ from larktally.textfmt import printable
 from larktally.traces.trace import Trace
 from larktally.views.channel_selection import flags_worth_showing, moves, states_worth_showing
 from larktally.views.palette import STATE_COLOURS, Palette, on_colour
+from larktally.views.thinning import PLACES, line_points, shares, spread
 
 __all__ = ["draw_lanes", "draw_lines", "lane_heights", "lanes_of", "mark_row", "time_axis"]
 
@@ -35,10 +36,7 @@ def lanes_of(trace: Trace, rows: range, only: Sequence[str] = ()) -> list[tuple[
     for name in trace.channels:
         if name.endswith(".left") and moves(trace, name, rows):
             timers.append(name)
-    emitted = set()
-    for row, name, _, _ in trace.events.fields():
-        if row in rows and name not in _COMMON:
-            emitted.add(name)
+    emitted = set(trace.events.between(rows.start, rows.stop - 1).names).difference(_COMMON)
     events = [name for name in dict.fromkeys([*trace.header.events, *trace.events.names]) if name in emitted]
     lanes = [("state", name) for name in machines] + [("flag", name) for name in flags]
     lanes += [("timer", name) for name in timers[:MOST_TIMERS]]
@@ -89,12 +87,12 @@ def draw_lines(
     breaches: Sequence[int] = (),
 ) -> None:
     """A channel as a line, a second trace's dashed over it, rows that broke a claim marked."""
-    axes.plot(rows, _drawable(trace, name, rows), color=palette.line, lw=1.3, drawstyle=_style(trace, name))
+    points = line_points(rows, _drawable(trace, name, rows))
+    axes.plot(*points, color=palette.line, lw=1.3, drawstyle=_style(trace, name))
     if other is not None and name in other.columns:
         both = range(rows.start, min(rows.stop, other.rows))
-        axes.plot(
-            both, _drawable(other, name, both), color=palette.breach, lw=1.1, ls="--", drawstyle=_style(trace, name)
-        )
+        points = line_points(both, _drawable(other, name, both))
+        axes.plot(*points, color=palette.breach, lw=1.1, ls="--", drawstyle=_style(trace, name))
     marked = []
     for row in breaches:
         if row in rows:
@@ -115,6 +113,8 @@ def time_axis(axes: Axes, trace: Trace, rows: range, palette: Palette, seconds: 
     """Frames below, and seconds above where asked for and known."""
     axes.set_xlim(rows.start - 0.5, rows.stop - 0.5)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    # A row is a whole number, and not so many millions.
+    axes.ticklabel_format(axis="x", style="plain", useOffset=False)
     axes.set_xlabel("frame", color=palette.quiet)
     if seconds and trace.rate is not None:
         rate = float(trace.rate)
@@ -150,6 +150,9 @@ def _draw_states(axes: Axes, trace: Trace, name: str, lane: float, rows: range, 
     column = trace.column(name)
     stored = column.stored[rows.start : rows.stop]
     edges = [0, *(np.flatnonzero(np.diff(stored)) + 1).tolist(), len(stored)]
+    if len(edges) > PLACES:
+        _draw_shares(axes, column.channel.labels, stored, lane, rows)
+        return
     for start, end in itertools.pairwise(edges):
         code = int(stored[start])
         colour, label = STATE_COLOURS[code % len(STATE_COLOURS)], column.channel.labels[code]
@@ -168,10 +171,33 @@ def _draw_states(axes: Axes, trace: Trace, name: str, lane: float, rows: range, 
             axes.text(middle, lane, label, ha="center", va="center", fontsize=9, color=on_colour(colour), clip_on=True)
 
 
+def _draw_shares(axes: Axes, labels: Sequence[str], stored: np.ndarray, lane: float, rows: range) -> None:
+    """More stretches than can be told apart: how the rows of each place are divided among the states, one on the other."""
+    base = np.zeros(len(shares(stored == 0)[0]))
+    for code in range(len(labels)):
+        starts, share = shares(stored == code)
+        if not share.any():
+            continue
+        colour, top = STATE_COLOURS[code % len(STATE_COLOURS)], base + share
+        x = [*(rows.start + starts - 0.5), rows.stop - 0.5]
+        low, high = (lane + 0.34 - 0.68 * np.append(edge, edge[-1:]) for edge in (base, top))
+        axes.fill_between(x, low, high, color=colour, lw=0, step="post")
+        if share.mean() > 0.3:
+            at = rows.start + len(rows) * 0.005
+            words = axes.text(at, (low.mean() + high.mean()) / 2, labels[code], va="center", fontsize=8, clip_on=True)
+            words.set_color(on_colour(colour))
+        base = top
+
+
 def _draw_flag(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
     """A bar over each stretch of rows in which a flag holds, down to a single row."""
     edges = np.diff(np.concatenate([[0.0], _drawable(trace, name, rows), [0.0]]))
     starts, ends = np.flatnonzero(edges > 0), np.flatnonzero(edges < 0)
+    if len(starts) > PLACES:
+        places, share = shares(_drawable(trace, name, rows) != 0)
+        low = lane + 0.24
+        axes.fill_between(rows.start + places, low, low - 0.48 * share, color=palette.line, lw=0, step="mid")
+        return
     bars = []
     for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
         bars.append((rows.start + start - 0.5, float(end - start)))
@@ -181,8 +207,9 @@ def _draw_flag(axes: Axes, trace: Trace, name: str, lane: float, rows: range, pa
 def _draw_timer(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
     """What is left, as a slope: full height at its most."""
     left = _drawable(trace, name, rows)
-    height = 0.68 * left / max(left.max(), 1)
-    axes.fill_between(rows, lane + 0.34, lane + 0.34 - height, color=STATE_COLOURS[4], lw=0, step="mid", alpha=0.8)
+    at, drawn = line_points(rows, left)
+    height = 0.68 * drawn / max(left.max(), 1)
+    axes.fill_between(at, lane + 0.34, lane + 0.34 - height, color=STATE_COLOURS[4], lw=0, step="mid", alpha=0.8)
 
 
 def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range, palette: Palette) -> None:
@@ -195,6 +222,13 @@ def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range
     for n, (name, held) in enumerate(used):
         top = lane - 0.42 * tall + n * height
         ends = np.flatnonzero(np.append(held[:-1] & ~held[1:], held[-1:]))
+        if len(ends) > PLACES:
+            places, share = shares(held)
+            low = top + height * 0.85
+            axes.fill_between(
+                rows.start + places, low, low - height * 0.85 * share, color=palette.quiet, lw=0, step="mid"
+            )
+            continue
         lengths = run_length(held)[ends]
         room = np.append(ends[1:] - lengths[1:], len(held)) - ends
         for end, length, free in zip(ends, lengths, room, strict=True):
@@ -212,8 +246,12 @@ def _draw_inputs(axes: Axes, trace: Trace, lane: float, tall: float, rows: range
 
 
 def _draw_events(axes: Axes, trace: Trace, name: str, lane: float, rows: range, palette: Palette) -> None:
-    at = [row for row, emitted, _, _ in trace.events.fields() if emitted == name and row in rows]
+    inside = trace.events.between(rows.start, rows.stop - 1)
+    fell = [row for row, emitted, _, _ in inside.fields() if emitted == name]
+    at = spread(fell, len(rows))
     axes.vlines(at, lane - 0.32, lane + 0.32, color=palette.ink, lw=1.6)
+    if len(at) < len(fell):
+        return
     previous = -1e9
     for row in at:
         if row - previous > len(rows) * 0.035:

@@ -14,6 +14,7 @@ from larktally.textfmt import shortened
 from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of, body_box
 from larktally.views.palette import STATE_COLOURS, Palette
+from larktally.views.thinning import grid_points, path_points
 
 __all__ = ["draw_scene", "fit_scene", "has_path", "scene_shape"]
 
@@ -53,8 +54,7 @@ def draw_scene(
         far_x, far_y = _path(other, body)
         last = min(rows.stop, other.rows)
         axes.plot(
-            far_x[rows.start : last],
-            far_y[rows.start : last],
+            *path_points(far_x[rows.start : last], far_y[rows.start : last]),
             color=palette.breach,
             lw=1.4,
             ls="--",
@@ -208,18 +208,20 @@ def _draw_movers(axes: Axes, trace: Trace, rows: range, palette: Palette) -> Non
 def _draw_coloured(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: range, palette: Palette) -> None:
     """The path in the colours of the states of the machine whose name is nearest to the body's."""
     part = slice(rows.start, rows.stop)
-    axes.plot(x[part], y[part], color=palette.quiet, lw=0.8, zorder=2)
+    axes.plot(*path_points(x[part], y[part]), color=palette.quiet, lw=0.8, zorder=2)
     machines = [name for name in trace.header.machines if name in trace.columns]
     name = max(machines, key=lambda machine: _in_common(machine, body), default=None)
     if name is None:
-        axes.plot(x[part], y[part], ".", color=STATE_COLOURS[0], ms=4, zorder=3)
+        drawn = rows.start + grid_points(x[part], y[part])
+        axes.plot(x[drawn], y[drawn], ".", color=STATE_COLOURS[0], ms=4, zorder=3)
         return
     column = trace.column(name)
     for code, state in enumerate(column.channel.labels):
-        there = column.stored[part] == code
-        if there.any():
+        there = rows.start + np.flatnonzero(column.stored[part] == code)
+        if len(there):
+            there = there[grid_points(x[there], y[there])]
             colour = STATE_COLOURS[code % len(STATE_COLOURS)]
-            axes.plot(x[part][there], y[part][there], ".", color=colour, ms=5, zorder=3, label=state)
+            axes.plot(x[there], y[there], ".", color=colour, ms=5, zorder=3, label=state)
 
 
 def _in_common(name: str, other: str) -> int:
@@ -236,6 +238,7 @@ def _draw_contacts(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: ra
             if event.row in rows:
                 at.append(event.row)
         if at:
+            at = np.asarray(at)[grid_points(x[at], y[at])].tolist()
             axes.plot(x[at], y[at], mark, color=palette.ink, ms=6, mfc="none", zorder=5, label=name)
 
 

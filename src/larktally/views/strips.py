@@ -40,8 +40,10 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
     Several rows share a place where there are more rows than places. A place shows the state and the flag of its last row,
     and an event where any of its rows has one."""
     machines, flags = states_worth_showing(trace), flags_worth_showing(trace)
-    shown = set(rows)
-    emitted = {name for row, name, _, _ in trace.events.fields() if row in shown}
+    # A range knows by itself what is in it; a set of a day's rows would be half a gigabyte.
+    shown = rows if isinstance(rows, range) else frozenset(rows)
+    inside = trace.events.between(min(rows, default=0), max(rows, default=-1))
+    emitted = {name for row, name, _, _ in inside.fields() if row in shown}
     events = [n for n in dict.fromkeys([*trace.header.events, *trace.events.names]) if n in emitted and n not in _QUIET]
     names = [*machines, *flags, *events[:MOST_EVENTS]]
     if not names or len(rows) < 2:
@@ -66,11 +68,18 @@ def print_strips(out: Console, trace: Trace, rows: Sequence[int]) -> None:
         holds = "".join("=" if trace.columns[name].stored[group[-1]] else "·" for group in groups)
         out.print(Text(name.ljust(title)) + Text(holds, style="blue"), no_wrap=True, crop=True)
     for name in events[:MOST_EVENTS]:
-        at = {row for row, event, _, _ in trace.events.fields() if event == name}
-        marks = "".join("|" if any(row in at for row in group) else "·" for group in groups)
+        fell = trace.events.counts(name, None, trace.rows) > 0
+        marks = "".join("|" if fell[_slice(group)].any() else "·" for group in groups)
         out.print(Text(name.ljust(title)) + Text(marks, style="magenta"), no_wrap=True, crop=True)
     if each > 1:
         out.print(Text(f"{'':<{title}}{each} rows a place", style="dim"))
+
+
+def _slice(group: Sequence[int]) -> slice | list[int]:
+    """Rows as NumPy takes them: without a list of them all, where they are a range."""
+    if isinstance(group, range):
+        return slice(group.start, group.stop, group.step)
+    return list(group)
 
 
 def print_level(out: Console, trace: Trace, row: int) -> None:

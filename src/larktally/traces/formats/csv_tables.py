@@ -23,13 +23,15 @@ from larktally.errors import LarkTallyError, TraceError
 from larktally.names import stands_twice
 from larktally.timing import RateLike
 from larktally.traces.columns import check_events
-from larktally.traces.contents import Savable, TraceContents, contents_from_columns, event_names
+from larktally.traces.contents import Savable, TraceContents, contents_from_columns, event_names, small_pieces
 from larktally.traces.events import EventLog
 
 __all__ = ["write", "read", "read_table"]
 
 # More than any frame says of one kind.
 MOST_IN_A_CELL = 10_000
+# 128 MB of numbers: a run of an hour is read at once, and one of a day in several goes.
+READ_AT_ONCE = 1 << 24
 _MARKS = (b'"', b"+", b"0x", b"0X")
 
 
@@ -49,7 +51,7 @@ def write(source: Savable, file: BinaryIO) -> None:
     inputs = source.header.inputs
     writer.writerow(["frame", *names, *(f"input:{n}" for n in inputs), *(f"event:{n}" for n in events)])
     first = 0
-    for piece in source.pieces():
+    for piece in small_pieces(source):
         columns = [_texts(piece.columns[name].values) for name in names]
         for name in inputs:
             columns.append(_texts(piece.inputs[name]))
@@ -98,13 +100,17 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
                 f"{path}, line {row + 2}: {counts[row]} events in one row, column {name!r}; at most {MOST_IN_A_CELL} are read"
             )
     check_events(path, sum(float(table[name].sum(dtype=np.float64)) for name in counted))
-    for row in sorted({int(row) for name in counted for row in np.flatnonzero(table[name])}):
+    fell = {name: np.flatnonzero(table[name]) for name in counted}
+    for row in np.unique(np.concatenate([*fell.values(), np.zeros(0, np.int64)])).tolist():
         for name in counted:
             for _ in range(int(table[name][row])):
-                events.add(row, name[6:], "", {})
+                events.append(row, name[6:], "", "")
+    for name in counted:
+        del table[name]
     try:
         found = contents_from_columns(
-            {n: v for n, v in table.items() if n not in counted},
+            # Each goes as it is taken: a long run is not held twice.
+            ((name, table.pop(name)) for name in list(table)),
             rate,
             events=events,
             subject=path.name,
@@ -128,16 +134,11 @@ def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) ->
             raise TraceError(f"{path}, line 1: longer than 1000000 bytes, which is no row of column names")
         names = next(csv.reader([first.decode("utf-8-sig")], delimiter=delimiter), [])
         _check_names(path, names)
-        hints = _hints(path)
-        table = _read(path, delimiter, names, as_text, hints)
-        doubtful = [name for name in names if name not in as_text and _is_doubtful(table[name].type, hints)]
-        texts = _read(path, delimiter, doubtful, doubtful, hints, names) if doubtful else table
+        hints, lines = _hints(path)
+        at_once = max(READ_AT_ONCE // max(lines, 1), 1)
         found: dict[str, npt.NDArray[Any]] = {}
-        for name in names:
-            column = table[name]
-            if name in doubtful:
-                column = _by_its_texts(column, texts[name])
-            found[name] = _array(path, name, column)
+        for start in range(0, len(names), at_once):
+            found |= _some_columns(path, delimiter, names, names[start : start + at_once], as_text, hints)
         return found
     except (pa.ArrowException, UnicodeDecodeError, csv.Error, OSError, ValueError) as error:
         if isinstance(error, TraceError):
@@ -145,44 +146,73 @@ def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) ->
         raise TraceError(f"{path}: broken CSV: {(str(error).splitlines() or ['it is empty'])[0]}") from None
 
 
-def _read(
+def _some_columns(
     path: Path,
     delimiter: str,
+    names: Sequence[str],
     wanted: Sequence[str],
     as_text: Sequence[str],
     hints: frozenset[bytes],
-    names: Sequence[str] = (),
+) -> dict[str, npt.NDArray[Any]]:
+    """Some of the columns as arrays."""
+    table = _read(path, delimiter, names, wanted, as_text, hints)
+    doubtful = [name for name in wanted if name not in as_text and _is_doubtful(table[name].type, hints)]
+    texts = {}
+    if doubtful:
+        texts = _read(path, delimiter, names, doubtful, doubtful, hints)
+    found = {}
+    for name in wanted:
+        column = table[name]
+        if name in doubtful:
+            column = _by_its_texts(column, texts[name])
+        found[name] = _array(path, name, column)
+    return found
+
+
+def _read(
+    path: Path,
+    delimiter: str,
+    names: Sequence[str],
+    wanted: Sequence[str],
+    as_text: Sequence[str],
+    hints: frozenset[bytes],
 ) -> Any:
-    """Some of the columns, by Arrow; `names` are all there are, where not all are wanted."""
-    return pa_csv.read_csv(
-        path,
-        read_options=pa_csv.ReadOptions(column_names=list(names or wanted), skip_rows=1, use_threads=False),
-        # Only where there are quotes at all: looking for line breaks inside of them takes twice the time.
-        parse_options=pa_csv.ParseOptions(delimiter=delimiter, newlines_in_values=b'"' in hints),
-        convert_options=pa_csv.ConvertOptions(
-            strings_can_be_null=False,
-            null_values=[""],
-            true_values=["true", "True", "TRUE"],
-            false_values=["false", "False", "FALSE"],
-            timestamp_parsers=[],
-            column_types=dict.fromkeys(as_text, pa.string()),
-            include_columns=list(wanted),
-        ),
+    """Some of the columns, by Arrow; `names` are all there are."""
+    read = pa_csv.ReadOptions(column_names=list(names), skip_rows=1, use_threads=False)
+    # Only where there are quotes at all: looking for line breaks inside of them takes twice the time.
+    parse = pa_csv.ParseOptions(delimiter=delimiter, newlines_in_values=b'"' in hints)
+    convert = pa_csv.ConvertOptions(
+        strings_can_be_null=False,
+        null_values=[""],
+        true_values=["true", "True", "TRUE"],
+        false_values=["false", "False", "FALSE"],
+        timestamp_parsers=[],
+        column_types=dict.fromkeys(as_text, pa.string()),
+        include_columns=list(wanted),
     )
+    try:
+        # Block by block the texts of all cells are never held at once. The first block decides the kinds.
+        with pa_csv.open_csv(path, read_options=read, parse_options=parse, convert_options=convert) as reader:
+            return pa.Table.from_batches(list(reader), schema=reader.schema)
+    except pa.ArrowException:
+        # Where a later block says otherwise, or is broken, all of it is looked at together.
+        return pa_csv.read_csv(path, read_options=read, parse_options=parse, convert_options=convert)
 
 
-def _hints(path: Path) -> frozenset[bytes]:
-    """Which of the marks that Arrow reads otherwise than we do stand anywhere in a file."""
+def _hints(path: Path) -> tuple[frozenset[bytes], int]:
+    """Which of the marks that Arrow reads otherwise than we do stand anywhere in a file, and how many lines it has."""
     found: set[bytes] = set()
+    lines = 0
     with path.open("rb") as file:
         # Piece by piece; what stands across two pieces is found in the overlap.
         while piece := file.read(1 << 24):
+            lines += piece.count(b"\n")
             for mark in _MARKS:
                 if mark in piece:
                     found.add(mark)
             if len(piece) == 1 << 24:
                 file.seek(-1, io.SEEK_CUR)
-    return frozenset(found)
+    return frozenset(found), lines
 
 
 def _is_doubtful(kind: Any, hints: frozenset[bytes]) -> bool:
@@ -231,7 +261,10 @@ def _array(path: Path, name: str, chunked: Any) -> npt.NDArray[Any]:
         raise TraceError(f"{path}, line {line}: column {name!r} is empty there")
     if pa.types.is_integer(kind) or pa.types.is_boolean(kind):
         return np.array(chunked.to_numpy())
-    return np.array(chunked.cast(pa.string()).to_pylist(), dtype=object)
+    # One object for all cells that say the same.
+    encoded = chunked.cast(pa.string()).dictionary_encode().combine_chunks()
+    texts = np.array([*encoded.dictionary.to_pylist(), ""], dtype=object)[:-1]
+    return np.asarray(texts[encoded.indices.to_numpy()])
 
 
 def _texts(values: npt.NDArray[Any]) -> list[str]:

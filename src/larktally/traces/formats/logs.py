@@ -92,7 +92,7 @@ def read_log(path: Path, mapping: Path, rate: RateLike | None = None) -> TraceCo
     events = _events(where, rules, table)
     try:
         return contents_from_columns(
-            given,
+            given.items(),
             exact,
             events=events,
             labels=labels,

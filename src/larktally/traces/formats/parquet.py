@@ -6,7 +6,7 @@ Pages carry checksums, and one in the metadata covers the rest: a file is read w
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -36,6 +36,8 @@ __all__ = ["write", "read"]
 STATES_KEY = b"larktally.states"
 # Some megabytes a group: large enough to compress well, small enough for a reader that wants some rows.
 GROUP_ROWS = 1 << 18
+# 64 MB of numbers: a run of an hour is read at once, and one of a day by the column.
+READ_AT_ONCE = 1 << 23
 
 
 def write(source: Savable, file: BinaryIO) -> None:
@@ -43,7 +45,7 @@ def write(source: Savable, file: BinaryIO) -> None:
     header, writer = source.header, None
     analog = _analog_inputs(source)
     waiting: list[pa.Table] = []
-    metadata = {METADATA_KEY: header_json(header, digest=source.digest, check=checksum_of(source))}
+    metadata = {METADATA_KEY: header_json(header, digest=source.digest, check=source.checksum)}
     if source.states:
         metadata[STATES_KEY] = states_json(source.states)
     for piece in source.pieces():
@@ -79,7 +81,7 @@ def _writer(file: BinaryIO, first: pa.Table, metadata: dict[bytes, bytes], heade
 def _analog_inputs(source: Savable) -> frozenset[str]:
     """The inputs that are numbers: declared so, or anything but 0 and 1 somewhere."""
     found = set(source.header.analog)
-    for piece in source.pieces(()):
+    for piece in source.pieces([f"input:{name}" for name in source.header.inputs]):
         found |= {n for n, v in piece.inputs.items() if n not in found and not np.isin(v, (0.0, 1.0)).all()}
     return frozenset(found)
 
@@ -117,14 +119,13 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
             emitted = max((count for name, count in counts.items() if name.startswith("events.")), default=0)
             # An empty list counts as one value.
             check_events(path, emitted - inside.num_rows)
-            table = _read(file)
+            states = read_states(metadata.get(STATES_KEY, b""), str(path))
+            trace = _to_trace(path, header, file, states)
     except (pa.ArrowException, OSError, ValueError, MemoryError) as error:
         # One of ours is a ValueError too, and says more.
         if isinstance(error, TraceError):
             raise
         raise TraceError(f"{path}: broken Parquet: {_first_line(error)}") from None
-    states = read_states(metadata.get(STATES_KEY, b""), str(path))
-    trace = _to_trace(path, header, table, states)
     if "check" in raw and raw["check"] != checksum_of(trace):
         raise TraceError(f"{path}: broken: its content does not match its checksum")
     if "check" not in raw and "digest" in raw and raw["digest"] != trace.digest:
@@ -144,30 +145,42 @@ def _opened(path: Path, inside: Any) -> Any:
     )
 
 
-def _read(file: Any) -> Any:
-    """The table; its events a row group at a time, as each has dictionaries of its own."""
-    names, groups = file.schema_arrow.names, range(file.num_row_groups)
-    if "events" not in names or not groups:
-        return file.read()
-    others = []
-    for name in names:
-        if name != "events":
-            others.append(name)
-    table = file.read(columns=others).select(others)
-    emitted = pa.concat_tables(file.read_row_group(n, columns=["events"]) for n in groups)
-    return table.add_column(names.index("events"), emitted.field("events"), emitted["events"])
+def _columns(file: Any, names: Sequence[str]) -> Iterator[tuple[str, Any]]:
+    """The columns, one after the other; no more of them stand beside what was made of them than READ_AT_ONCE values."""
+    at_once = max(READ_AT_ONCE // max(file.metadata.num_rows, 1), 1)
+    for first in range(0, len(names), at_once):
+        wanted = names[first : first + at_once]
+        table = file.read(columns=wanted)
+        columns = {name: table[name] for name in wanted}
+        del table
+        for name in wanted:
+            yield name, columns.pop(name)
 
 
-def _to_trace(path: Path, header: Header, table: pa.Table, states: Mapping[int, bytes]) -> TraceContents:
+def _events(file: Any) -> Any:
+    """The column of events, a row group at a time, as each has dictionaries of its own."""
+    groups = range(file.num_row_groups)
+    if not groups:
+        return file.read(columns=["events"])["events"]
+    return pa.concat_tables(file.read_row_group(n, columns=["events"]).select(["events"]) for n in groups)["events"]
+
+
+def _to_trace(path: Path, header: Header, file: Any, states: Mapping[int, bytes]) -> TraceContents:
+    channels = {channel.name: channel for channel in header.channels}
+    columns, inputs = {}, {}
+    emitted = _events(file)
     try:
-        columns = {}
-        for c in header.channels:
-            columns[c.name] = Column(c, column_from_arrow(c, table[c.name]))
-        inputs = {name: _input_values(name, table[f"input:{name}"]) for name in header.inputs}
-        return TraceContents(header, columns, inputs, events_from_arrow(table["events"], path), table.num_rows, states)
-    except TraceError:
+        events = events_from_arrow(emitted, path)
+        del emitted
+        for name, column in _columns(file, [*channels, *(f"input:{name}" for name in header.inputs)]):
+            if name in channels:
+                columns[name] = Column(channels[name], column_from_arrow(channels[name], column))
+            else:
+                inputs[name.removeprefix("input:")] = _input_values(name.removeprefix("input:"), column)
+        return TraceContents(header, columns, inputs, events, file.metadata.num_rows, states)
+    except (TraceError, pa.ArrowException, OSError):
         raise
-    except (pa.ArrowException, ValueError, KeyError, TypeError) as error:
+    except (ValueError, KeyError, TypeError) as error:
         raise TraceError(f"{path}: broken: {_first_line(error)}") from None
 
 

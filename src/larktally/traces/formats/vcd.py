@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.traces.columns import Channel
-from larktally.traces.contents import Savable, TraceContents, event_names
+from larktally.traces.contents import Savable, TraceContents, event_names, small_pieces
 
 __all__ = ["write"]
 
@@ -46,7 +46,7 @@ def write(source: Savable, file: BinaryIO) -> None:
         ticks = Fraction(1)
     first = 0
     before: dict[str, npt.NDArray[Any]] = {}
-    for piece in source.pieces():
+    for piece in small_pieces(source):
         lines: list[list[str]] = [[] for _ in range(piece.rows)]
         for name, values, write in _columns(piece, events):
             for row in _changed(values, before.get(name)):
