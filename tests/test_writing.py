@@ -13,6 +13,7 @@ import pytest
 from tests.test_cli import call
 
 import larktally as lt
+from larktally.traces.files import save_trace
 from larktally.traces.recording_stream import RecordingStream
 from larktally.traces.recording_writer import partial_path, partials_of
 from larktally.whole_files import whole_file, write_whole
@@ -322,3 +323,11 @@ def test_a_write_that_fails_in_the_middle_leaves_the_file_that_was_there(tmp_pat
             raise error
         assert path.read_text() == "as it was" and os.listdir(tmp_path) == ["notes.txt"]
         assert not isinstance(error, OSError) or str(told.value).endswith("cannot be written: No space left on device")
+
+
+def test_progress_counts_the_rows_that_are_written(tmp_path, lamp_trace):
+    for suffix in ("parquet", "jsonl", "csv", "vcd"):
+        told = []
+        path = save_trace(lamp_trace, tmp_path / f"run.{suffix}", lambda *rows, told=told: told.append(rows))
+        assert told[-1] == (lamp_trace.rows, lamp_trace.rows)
+        assert path.read_bytes() == lamp_trace.save(tmp_path / f"again.{suffix}").read_bytes()

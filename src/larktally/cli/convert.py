@@ -7,9 +7,11 @@ from pathlib import Path
 import click
 
 from larktally.cli.outcome import echo, report_errors
+from larktally.cli.progress import progress
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
+from larktally.traces.contents import Savable
 from larktally.traces.files import existing_file, save_trace, writer_for
 from larktally.traces.trace import load_trace
 
@@ -43,7 +45,7 @@ def command(
 
         left = _left_by(source)
         partial = RecordingStream(left)
-        save_trace(partial, target)
+        _save(partial, target)
         echo(f"{target}: {partial.rows} rows recovered from {left}")
         return
     trace = load_trace(source, rate=rate, mapping=mapping)
@@ -62,8 +64,13 @@ def command(
         worst = ", ".join(f"{name} {off:.4g}" for name, off in sorted(farthest.items(), key=lambda one: -one[1])[:5])
         echo(f"{target}: {thin.rows} of {trace.rows} rows; farthest off in: {worst or 'nothing'}")
         return
-    trace.save(target)
+    _save(trace, target)
     echo(f"{target}: {trace.rows} rows, {len(trace.channels)} channels, {len(trace.events)} events")
+
+
+def _save(trace: Savable, target: Path) -> None:
+    with progress(str(target)) as on_progress:
+        save_trace(trace, target, on_progress)
 
 
 def _left_by(source: Path) -> Path:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterator
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from larktally.errors import TraceError
 from larktally.names import no_such_file
 from larktally.timing import RateLike, as_rate
-from larktally.traces.contents import Savable, TraceContents
+from larktally.traces.contents import Savable, TraceContents, small_pieces
 from larktally.traces.formats import FORMATS, Format, by_suffix
 from larktally.traces.header import check_header
 from larktally.whole_files import whole_file
@@ -17,15 +17,47 @@ from larktally.whole_files import whole_file
 __all__ = ["existing_file", "is_trace", "read_contents", "save_trace", "writer_for"]
 
 
-def save_trace(trace: Savable, path: str | Path) -> Path:
-    """Writes a trace as its suffix says; nothing stands under the name until the file is whole."""
+def save_trace(trace: Savable, path: str | Path, on_progress: Callable[[int, int], Any] | None = None) -> Path:
+    """Writes a trace as its suffix says; nothing stands under the name until the file is whole.
+
+    `on_progress` is called with the rows that are written and with all there are.
+    """
     path = Path(path)
     write = writer_for(path)
     # What could not be read back is not written.
     check_header(trace.header)
+    if on_progress is not None:
+        trace = _Watched(trace, on_progress)
     with whole_file(path) as file:
         write(trace, file)
     return path
+
+
+class _Watched:
+    """A trace whose rows are counted as a writer takes them."""
+
+    def __init__(self, source: Savable, on_progress: Callable[[int, int], Any]) -> None:
+        self._source, self._on_progress = source, on_progress
+        self.header, self.rows, self.states = source.header, source.rows, source.states
+
+    @property
+    def digest(self) -> str:
+        return self._source.digest
+
+    @property
+    def checksum(self) -> int:
+        return self._source.checksum
+
+    def pieces(self, names: Collection[str] | None = None) -> Iterator[TraceContents]:
+        # Some columns alone are what a sum or a look ahead asks for.
+        if names is not None:
+            yield from self._source.pieces(names)
+            return
+        done = 0
+        for piece in small_pieces(self._source):
+            yield piece
+            done += piece.rows
+            self._on_progress(done, self.rows)
 
 
 def writer_for(path: Path) -> Callable[[Savable, BinaryIO], None]:
