@@ -224,7 +224,7 @@ def crowded(setup):
         setup, level=lt.Level.from_rows("........\n........\n########", cell=16), actions=("hop",), events=("hop",)
     )
     wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900, limit={"x": 60.0}, probe=2.0)
-    moth = sim.body("moth", size=(4, 4), at=(60, 40))
+    moth = sim.body("moth", size=(4, 4), at=(60, 40), shows=("gravity", "touching", "apex"))
     gait = sim.machine("gait", ("low", "high"), "low")
     sim.platform("barge", size=(16, 4), path=[(64, 40), (90, 40)], speed=30)
     sim.zone("door", (20, 10), (60, 60), watch=[wick])
@@ -248,7 +248,7 @@ def crowded(setup):
     sim.animation("look", {"idle": lt.Clip(6, loop=True), "swing": lt.Clip(3)}, "idle")
     pool = sim.pool("spark", lambda scope: scope.value("heat", 0.0), 2)
     gait.transition("low", to="high", when="pressed('hop')")(
-        lambda now: (wick.launch(vy=200), rest.use(), now.emit("hop"))
+        lambda now: (moth.launch(vy=30.0, gravity="later"), wick.launch(vy=200), rest.use(), now.emit("hop"))
     )
     gait.transition("high", to="low", when="wick.grounded and oil < 8")
 

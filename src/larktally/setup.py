@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from decimal import Decimal
+from fractions import Fraction
 from typing import Any, TypeVar
 
+from larktally.code_places import place_of_caller
 from larktally.errors import ModelError
 from larktally.names import unknown_name
 from larktally.timing import Duration, Rate, as_rate, frames_in
@@ -13,6 +17,7 @@ from larktally.timing import Duration, Rate, as_rate, frames_in
 __all__ = ["Setup"]
 
 T = TypeVar("T")
+_EXPONENT = re.compile(r"([+-]?\d{1,3})?")
 
 
 @dataclass(slots=True)
@@ -44,6 +49,45 @@ class Setup:
         self.settings[name] = given
         return given
 
+    def number(
+        self,
+        name: str,
+        default: int | float | str | Fraction | Decimal,
+        *,
+        least: float | Fraction | None = None,
+        greatest: float | Fraction | None = None,
+    ) -> Any:
+        """The number of that name, or the default where the run gives none.
+
+        Given as text ("0.75", "3/4"), a Fraction or a Decimal, the default makes it exact: a Fraction, whatever form the run
+        gives, as meters take it; a float that is given then counts as it is written, so that 0.1 is 1/10. A whole default
+        gives an int where the run's number is whole, every other number is a float. Raises ModelError, with the line of the
+        model that asks, for what is no number, not finite, below `least` or above `greatest`.
+
+        >>> Setup(params={"drain": "1/3", "leap": 340.5}).number("drain", "0.75")
+        Fraction(1, 3)
+        """
+        given = self.params.get(name, default)
+        found = _fraction(given)
+        if found is None:
+            raise ModelError(
+                f"{place_of_caller()}: param {name!r} is {given!r}, which is no finite number such as {default!r}"
+            )
+        for bound, beyond, word in ((least, "below", "least"), (greatest, "above", "greatest")):
+            if bound is not None and (found < bound if word == "least" else found > bound):
+                raise ModelError(f"{place_of_caller()}: param {name!r} is {given!r}, {beyond} its {word}, {bound}")
+        whole = found.denominator == 1
+        if isinstance(default, str | Fraction | Decimal):
+            self.settings[name] = found.numerator if whole else float(found)
+            return found
+        if isinstance(default, int) and whole:
+            self.settings[name] = found.numerator
+            return found.numerator
+        # Of a float the very one that was given, not one that went through decimals.
+        number = given if isinstance(given, float) else float(found)
+        self.settings[name] = number
+        return number
+
     def duration(self, name: str, default: Duration) -> int:
         """The param of that name as whole frames at this run's rate: 48 for "0.8s" at 60 frames/s."""
         frames = frames_in(self.params.get(name, default), self.rate, what=f"param {name!r}:")
@@ -59,3 +103,20 @@ class Setup:
                     unknown_name("param", name, self.settings)
                     + "; a model reads its params while it is built, with setup.param, and this one read no other"
                 )
+
+
+def _fraction(given: object) -> Fraction | None:
+    """A number, or a text that is one, exactly as it is written; None for anything else, and for what is not finite."""
+    if isinstance(given, bool) or not isinstance(given, int | float | str | Fraction | Decimal):
+        return None
+    if isinstance(given, int | Fraction):
+        return Fraction(given)
+    # A float counts as it is written: 0.1 is a tenth.
+    text = repr(given) if isinstance(given, float) else str(given).strip()
+    # "1e999999999" is a short text and a number of a billion digits.
+    if len(text) > 100 or not _EXPONENT.fullmatch(text.lower().partition("e")[2]):
+        return None
+    try:
+        return Fraction(text)
+    except (ValueError, ZeroDivisionError):
+        return None

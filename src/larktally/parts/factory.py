@@ -94,6 +94,7 @@ class PartFactory(ABC):
         air_steering: float = 1.0,
         probe: float | None = None,
         on_contact: Response | None = None,
+        shows: Iterable[str] = (),
         clock: str | None = None,
     ) -> Body:
         """A body: a box that moves and is stopped by solids; see Body for each option."""
@@ -113,6 +114,7 @@ class PartFactory(ABC):
             air_steering=air_steering,
             probe=probe,
             on_contact=on_contact,
+            shows=shows,
         )
         return self._add(made, clock)
 

@@ -7,18 +7,45 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Literal, TypeAlias
 
 from larktally.errors import ModelError
-from larktally.names import unknown_name
+from larktally.names import one_or_many, unknown_name
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor, PositionedBox
+from larktally.parts.space.sides import checked_limits, limited, side_names, touched_sides
 from larktally.parts.space.sweep import Contact, ExpandedBox, clear, contact_at, overlapping, sweep
 from larktally.timing import Duration, frames_in
 
 __all__ = ["Body", "Response"]
 
 Response: TypeAlias = "Callable[[Body, Contact], None]"
+
+
+_SHOWS = ("gravity", "limit", "touching", "apex")
+
+
+class _Limit:
+    """One limit of a body, as a channel reads it."""
+
+    def __init__(self, body: Body, name: str) -> None:
+        self._body, self._name = body, name
+
+    @property
+    def value(self) -> float:
+        # A rule may take one away.
+        return self._body.limit.get(self._name, math.inf)
+
+
+class _Side:
+    """One side of a body, as a channel reads it: whether something stands flush with it."""
+
+    def __init__(self, body: Body, number: int) -> None:
+        self._body, self._number = body, number
+
+    @property
+    def value(self) -> bool:
+        return self._body.sides[self._number]
 
 
 class Body(PositionedBox):
@@ -29,6 +56,12 @@ class Body(PositionedBox):
     time. Motion is semi-implicit Euler unless `integrator` names another. `grounded` means that the body met ground in the
     row's motion, or rests on it; `near_ground`, where `probe` units are asked for, that there is ground so near below its
     end. The two disagree for a frame where it walks off an edge.
+
+    `limit` holds a speed by axis, both ways ({"x": 160}), or by direction ({"up": 300, "down": 600}).
+
+    `shows` asks for more: "gravity" and "limit" as channels (`wick.gravity`, `wick.limit.down`), "touching" as a flag for each
+    side at which a solid stands flush at the end of the row (`wick.touching.left`, right, above, below; front and back), and
+    "apex" as an event `apex` (at) in the first row in which a rise is over, with the greatest height that it reached.
 
     Channels: x, y, vx, vy, grounded (and z, vz; and near_ground).
     Events: landed (on, speed, time), left_ground, knocked, bumped (axis, normal, on, speed, time), overlapping, not_finite,
@@ -52,6 +85,9 @@ class Body(PositionedBox):
         "_knock_left",
         "_trouble",
         "_left",
+        "_gravity_later",
+        "_rose",
+        "_sides",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
     derived_fields = ("contacts",)
@@ -75,6 +111,7 @@ class Body(PositionedBox):
         air_steering: float = 1.0,
         probe: float | None = None,
         on_contact: Response | None = None,
+        shows: Iterable[str] = (),
     ) -> None:
         super().__init__(sim, name, size, at, anchor, layers)
         what, axes = f"body {name!r}", self.axes
@@ -84,10 +121,7 @@ class Body(PositionedBox):
             self._check_without_up(what, probe)
         self.bounce = number(what, "bounce", bounce, 0.0, 1.0)
         self.air_steering = number(what, "air_steering", air_steering, 0.0, 1.0)
-        self.limit = {axis: number(what, f"limit of {axis}", value, 0.0) for axis, value in (limit or {}).items()}
-        for axis in self.limit:
-            if axis not in axes:
-                raise ModelError(unknown_name("axis", axis, axes, f"the limit of {what}"))
+        self.limit = checked_limits(what, self.level, limit or {})
         for given, allowed, option in ((integrator, INTEGRATORS, "integrator"), (per, ("second", "frame"), "per")):
             if given not in allowed:
                 raise ModelError(unknown_name(option, given, allowed, what))
@@ -112,9 +146,13 @@ class Body(PositionedBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left: list[float] = []
+        self.shows = one_or_many(shows)
+        self._check_shows(what)
+        self._gravity_later = self._rose = False
+        self._sides = [False] * (2 * len(axes))
         self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
         # The short way is written for x and y, with y up; on another level every frame goes the whole way.
-        self._short = self._plain_motion and self.up == 1
+        self._short = self._plain_motion and self.up == 1 and not set(self.shows) & {"touching", "apex"}
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         shown = []
@@ -123,15 +161,46 @@ class Body(PositionedBox):
         shown.append(ChannelSpec("grounded", "grounded", "flag"))
         if self.probe is not None:
             shown.append(ChannelSpec("near_ground", "near_ground", "flag"))
+        if "gravity" in self.shows:
+            shown.append(ChannelSpec("gravity", "gravity", "number"))
+        if "limit" in self.shows:
+            for name in self.limit:
+                shown.append(ChannelSpec(f"limit.{name}", "value", "number", (), _Limit(self, name)))
+        if "touching" in self.shows:
+            for n, name in enumerate(side_names(self.level)):
+                shown.append(ChannelSpec(f"touching.{name}", "value", "flag", (), _Side(self, n)))
         return tuple(shown)
+
+    def event_names(self) -> tuple[str, ...]:
+        return (*self.events, "apex") if "apex" in self.shows else self.events
 
     def saved_fields(self) -> tuple[str, ...]:
         return (*self.state_fields, *self.axes, *(f"v{axis}" for axis in self.axes))
 
-    def launch(self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None) -> None:
-        """Sets velocities and lets go of the ground at once: it is not grounded in this row."""
+    def launch(
+        self,
+        *,
+        vx: float | None = None,
+        vy: float | None = None,
+        vz: float | None = None,
+        gravity: Literal["now", "later"] = "now",
+    ) -> None:
+        """Sets velocities and lets go of the ground at once: it is not grounded in this row.
+
+        With v upward the body moves by (v - gravity/rate)/rate in the row of the launch: gravity is taken off in it. With
+        `gravity="later"` it moves by v/rate there, and gravity is taken off from the next row on: the other common
+        convention, under semi-implicit Euler only (ModelError with another integrator, and where the level has no up).
+        """
+        if gravity not in ("now", "later"):
+            raise ModelError(unknown_name("gravity", gravity, ("now", "later"), f"a launch of body {self.name!r}"))
+        if gravity == "later" and not (self.level.has_up and self.integrator == "semi-implicit"):
+            raise ModelError(
+                f"body {self.name!r}: gravity='later' is for semi-implicit Euler in a level that has an up, not for "
+                f"{self.integrator if self.level.has_up else 'a level without one'}"
+            )
         self._set_speeds(vx, vy, vz)
         self.grounded = False
+        self._gravity_later = gravity == "later"
 
     def push(self, *, vx: float = 0.0, vy: float = 0.0, vz: float = 0.0) -> None:
         """Adds to velocities: an impulse, for a body of unit mass."""
@@ -146,16 +215,29 @@ class Body(PositionedBox):
                 raise ModelError(unknown_name("axis", axis, self.axes, f"body {self.name!r}"))
         self._set_speeds(*(0.0 if axis in named else None for axis in "xyz"))
 
-    def steer(self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None) -> None:
+    def steer(
+        self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None, by: float | None = None
+    ) -> None:
         """Leads velocities to a wanted speed: at once on the ground (or where there is no up), by the share `air_steering`
-        of the way in the air."""
+        of the way in the air. That share is taken in each frame, so that it leads faster at a higher rate.
+
+        `by` is an acceleration, in units/s² (units a frame² with per="frame"), the same at every rate: each frame leads by at
+        most by/rate, in the air by the share `air_steering` of it. Raises ModelError where it is not above 0.
+        """
         # Exactly the goal where nothing is damped: speed + (goal - speed) would be a last bit beside it.
         share = self.air_steering
         if self.grounded or not self.level.has_up:
             share = 1.0
-        wanted = []
+        if by is not None and not by > 0:
+            raise ModelError(f"body {self.name!r} is steered by an acceleration above 0, in units/s², not {by!r}")
+        wanted: list[float | None] = []
         for speed, goal in zip(self._speeds(), (vx, vy, vz), strict=True):
-            if goal is None or share == 1.0:
+            if goal is None:
+                wanted.append(goal)
+            elif by is not None:
+                most = by * share / self._rate
+                wanted.append(goal if abs(goal - speed) <= most else speed + math.copysign(most, goal - speed))
+            elif share == 1.0:
                 wanted.append(goal)
             else:
                 wanted.append(speed + (goal - speed) * share)
@@ -184,6 +266,8 @@ class Body(PositionedBox):
         self._probe_ground()
         if self.takes_part:
             self._look_for_trouble(position, solids)
+        if self.shows:
+            self._show_more(position, 0.0)
 
     def step(self) -> None:
         # Most bodies walk on one floor or fly in most frames: these two are told first.
@@ -196,6 +280,8 @@ class Body(PositionedBox):
         else:
             position, velocity = self._place_and_speed()
         untouched = position == self._left
+        if self.shows:
+            start, rising = position[:], velocity[self.up] * self.up_sign if self.level.has_up else 0.0
         led = None
         if self.leader is not None:
             led = self.leader()
@@ -232,6 +318,8 @@ class Body(PositionedBox):
         else:
             self._look_for_trouble(position, solids)
         self._left = position
+        if self.shows:
+            self._show_more(start, rising)
 
     def _walked_or_flew(self) -> bool:
         """The two frames that most are, told from what was known: a step along the one floor it stands on, or through
@@ -246,6 +334,7 @@ class Body(PositionedBox):
             and x == left[0]
             and y == left[1]
             and not (near.moving or self.limit or self._trouble or self.touching or self.falls_through)
+            and not self._gravity_later
             and self.grounded is self._was_grounded
             and self.probe is None
             and self.on_contact is None
@@ -285,6 +374,11 @@ class Body(PositionedBox):
             self.vx, self.vy = velocity
         else:
             self.vx, self.vy, self.vz = velocity
+
+    @property
+    def sides(self) -> tuple[bool, ...]:
+        """Of each side, as `shows="touching"` names them, whether something stands flush with it."""
+        return tuple(self._sides)
 
     @property
     def rising(self) -> float:
@@ -328,16 +422,17 @@ class Body(PositionedBox):
         start = 0.0
         if self.level.has_up:
             start = velocity[up]
-            if self.gravity:
+            if self._gravity_later:
+                self._gravity_later = False
+            elif self.gravity:
                 velocity[up] = start - self.gravity * self.up_sign / rate
         elif self.gravity:
             self._check_without_up(f"body {self.name!r}", None)
         # The way that nearly every body goes: without the loop and the list below.
         if self._plain_motion and not self.limit:
             return [velocity[0] / rate, velocity[1] / rate]
-        for axis, most in self.limit.items():
-            i = self.axes.index(axis)
-            velocity[i] = max(-most, min(most, velocity[i]))
+        if self.limit:
+            limited(velocity, self.limit, self.level)
         move = [speed / rate for speed in velocity]
         if not self.level.has_up:
             return move
@@ -447,6 +542,27 @@ class Body(PositionedBox):
             if trouble not in self._trouble:
                 self.emit(trouble)
         self._trouble = found
+
+    def _check_shows(self, what: str) -> None:
+        for shown in self.shows:
+            if shown not in _SHOWS:
+                raise ModelError(unknown_name("word", shown, _SHOWS, f"shows= of {what}"))
+        if "apex" in self.shows and not self.level.has_up:
+            raise ModelError(f"{what} has no apex: this level has no up")
+
+    def _show_more(self, start: Sequence[float], rising: float) -> None:
+        """What `shows` asks for, at the end of a row that began at `start`, with a velocity upward of `rising`."""
+        position = self.position
+        if "touching" in self.shows:
+            solids = self.near.solids(position, (0.0,) * len(position), through_one_way=self.falls_through)
+            self._sides = list(touched_sides(position, solids, self.up, self.up_sign))
+        if "apex" in self.shows:
+            rises = self._speeds()[self.up] * self.up_sign > 0
+            if (self._rose or rising > 0) and not rises:
+                # Gravity has had its turn in this row: the row before may have been the higher one.
+                heights = (start[self.up], position[self.up])
+                self.emit("apex", at=max(heights) if self.up_sign > 0 else min(heights))
+            self._rose = rises
 
     def _look_outside(self, position: Sequence[float]) -> None:
         """The same for a body that no one moved but its own sweep, after which nothing overlaps."""

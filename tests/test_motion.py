@@ -1,0 +1,206 @@
+"""Launches, limits, steering, sides and the apex against plain loops written from the docs."""
+
+import math
+import random
+
+import numpy as np
+import pytest
+from tests.test_sim import model, run
+
+import larktally as lt
+
+FLOOR = 16.0
+
+
+def plain_hops(script, gravity, limits, later, rate=60):
+    """y, vy and the rows with an apex of a body on a floor, step by step; script is row -> launch speed."""
+    y, vy, rose, rows, apexes = FLOOR, 0.0, False, [], []
+    for row in range(1, 121):
+        launched = row in script
+        if launched:
+            vy = script[row]
+        rising, start = vy > 0, y
+        if not (launched and later):
+            vy -= gravity / rate
+        for name, most in limits.items():
+            if name in ("y", "up") and vy > most:
+                vy = most
+            if name in ("y", "down") and vy < -most:
+                vy = -most
+        y += vy / rate
+        if y <= FLOOR and vy < 0:
+            y, vy = FLOOR, 0.0
+        if (rose or rising) and not vy > 0:
+            apexes.append((row, max(start, y)))
+        rose = vy > 0
+        rows.append((y, vy))
+    return rows, apexes
+
+
+@pytest.mark.parametrize("later", [False, True])
+@pytest.mark.parametrize(
+    "limits", [{}, {"y": 200.0}, {"down": 150.0}, {"up": 180.0, "down": 260.0}, {"y": 240.0, "down": 90.0}]
+)
+@pytest.mark.parametrize("seed", range(4))
+def test_a_hop_is_the_plain_loop_under_both_launch_conventions_and_limits_by_direction(later, limits, seed):
+    pick = random.Random(seed)
+    script = {row: pick.choice((60.0, 200.0, 360.0, 15.0)) for row in pick.sample(range(1, 110), 5)}
+    gravity = pick.choice((900.0, 450.0))
+
+    def build(sim):
+        wick = sim.body(
+            "wick", size=(12, 20), at=(24, FLOOR), gravity=gravity, limit=limits, shows=("apex", "limit", "gravity")
+        )
+
+        @sim.after("machines")
+        def hop(now):
+            if now.frame in script:
+                wick.launch(vy=script[now.frame], gravity="later" if later else "now")
+
+    trace = run(build, 120)
+    rows, apexes = plain_hops(script, gravity, limits, later)
+    assert trace["wick.y"].tolist()[1:] == [y for y, _ in rows] and trace["wick.vy"].tolist()[1:] == [
+        vy for _, vy in rows
+    ]
+    assert [(event.row, event.data["at"]) for event in trace.events.named("apex")] == apexes
+    assert set(trace["wick.gravity"]) == {gravity}
+    for name, most in limits.items():
+        assert set(trace[f"wick.limit.{name}"]) == {most}
+
+
+def test_gravity_is_taken_off_in_the_launch_row_or_from_the_next_on():
+    def build(when):
+        def built(sim):
+            wick = sim.body("wick", size=(12, 20), at=(24, FLOOR), gravity=900)
+            sim.after("machines", lambda now: now.pressed("hop") and wick.launch(vy=300, gravity=when))
+
+        return built
+
+    script = lt.InputScript().press("hop", 3)
+    now, later = (run(build(when), 8, script) for when in ("now", "later"))
+    assert now["wick.vy"].tolist()[2:6] == [0, 285, 270, 255]
+    assert later["wick.vy"].tolist()[2:6] == [0, 300, 285, 270]
+    assert later["wick.y"][3] == FLOOR + 300 / 60
+
+
+def test_a_launch_from_a_zone_counts_in_the_next_motion():
+    def build(sim):
+        pad = sim.zone(
+            "pad",
+            (40, 16),
+            (50, 30),
+            watch=[wick := sim.body("wick", size=(4, 4), at=(30, 16), velocity=(60, 0), gravity=900)],
+        )
+        sim.after("zones", lambda now: now.emitted("entered") and wick.launch(vy=300, gravity="later"))
+        assert pad
+
+    trace = run(build, 20)
+    row = trace.events.named("entered")[0].row
+    assert trace["wick.vy"].tolist()[row : row + 3] == [300, 300, 285] and trace["wick.y"][row + 1] == 21
+
+
+@pytest.mark.parametrize("rate", [30, 60, 120])
+def test_steering_by_an_acceleration_takes_the_same_time_at_every_rate_and_its_share_in_the_air(rate):
+    def build(sim):
+        walker = sim.body("walker", size=(4, 4), at=(0, 16), gravity=900)
+        flyer = sim.body("flyer", size=(4, 4), at=(0, 60), air_steering=0.5)
+        sim.before("motion", lambda now: (walker.steer(vx=120, by=480), flyer.steer(vx=-90, by=480)))
+
+    trace = lt.record(model(build), frames=rate, rate=rate)
+    for name, goal, by in (("walker", 120.0, 480.0), ("flyer", -90.0, 240.0)):
+        speed, plain = 0.0, []
+        for _ in range(rate):
+            most = by / rate
+            speed = goal if abs(goal - speed) <= most else speed + math.copysign(most, goal - speed)
+            plain.append(speed)
+        assert trace[f"{name}.vx"].tolist()[1:] == plain
+    # A quarter of a second to 120 by 480 a second, whatever the rate.
+    assert trace["walker.vx"].tolist().index(120.0) == math.ceil(rate / 4)
+
+
+@pytest.mark.parametrize("up", ["+y", "-y", None])
+@pytest.mark.parametrize("seed", range(6))
+def test_touching_is_what_stands_exactly_flush_with_a_side(up, seed):
+    pick = random.Random(seed)
+    boxes = [lt.geometry.box_at((pick.randrange(0, 12) * 8, pick.randrange(0, 12) * 8), (8, 8)) for _ in range(14)]
+    # Two of everything: boxes side by side, and one twice.
+    boxes += [boxes[0], lt.geometry.box_at((boxes[1].low[0] + 8, boxes[1].low[1]), (8, 8))]
+    level = lt.Level(boxes, up=up)
+    speeds = [(pick.choice((-480, 0, 480, 90)), pick.choice((-480, 0, 480, -90))) for _ in range(60)]
+
+    def build(sim):
+        wick = sim.body("wick", size=(6, 8), at=(100, 100), shows=["touching"])
+
+        @sim.before("motion")
+        def go(now):
+            wick.vx, wick.vy = speeds[now.frame - 1]
+            if now.frame % 20 == 0:
+                wick.put(pick.randrange(0, 12) * 8.0, 96.0)
+
+    trace = run(build, 60, level=level)
+    sides = {"left": (0, -1), "right": (0, 1), "below": (1, -1), "above": (1, 1)}
+    if up == "-y":
+        sides["below"], sides["above"] = sides["above"], sides["below"]
+    met = 0
+    for row in range(61):
+        low = (trace["wick.x"][row], trace["wick.y"][row])
+        high = (low[0] + 6, low[1] + 8)
+        for side, (axis, way) in sides.items():
+            flush = any(
+                (low[axis] == box.high[axis] if way < 0 else high[axis] == box.low[axis])
+                and low[1 - axis] < box.high[1 - axis]
+                and box.low[1 - axis] < high[1 - axis]
+                for box in boxes
+            )
+            met += flush
+            assert trace[f"wick.touching.{side}"][row] == flush, (row, side)
+    assert met > 2
+
+
+def test_a_plank_is_touched_from_above_alone_and_a_wall_slide_needs_no_function():
+    level = lt.Level.from_rows("......#.\n.==...#.\n......#.\n########", cell=16, one_way="=")
+
+    def build(sim):
+        moth = sim.body("moth", size=(8, 8), at=(20, 48), shows="touching")
+        wick = sim.body("wick", size=(8, 8), at=(70, 60), gravity=900, limit={"down": 600}, shows="touching")
+        gait = sim.machine("gait", ("air", "slide"), "air")
+        gait.transition("air", to="slide", when="wick.touching.right and held('right') and not wick.grounded")
+        gait.setting("slide", wick, limit={"down": 40.0})
+        sim.before("motion", lambda now: wick.steer(vx=300 * now.axis("left", "right")))
+        assert moth
+
+    trace = run(build, 30, lt.InputScript().hold("right", 1, 30), level=level)
+    assert trace["moth.touching.below"].all() and not trace["moth.touching.above"].any()
+    row = int(np.flatnonzero(trace["gait"] == "slide")[0])
+    assert trace["wick.touching.right"][row - 1] and trace["wick.vy"].tolist()[row : row + 3] == [-40, -40, -40]
+
+
+@pytest.mark.parametrize(
+    ("build", "said"),
+    [
+        (lambda sim: sim.body("b", size=(1, 1), at=(9, 50), shows="speed"), "no word 'speed'"),
+        (lambda sim: sim.body("b", size=(1, 1), at=(9, 50), limit={"dwn": 3}), "no axis or direction 'dwn'"),
+        (
+            lambda sim: sim.body("b", size=(1, 1), at=(9, 50), limit={"down": -3}),
+            "limit of down is a finite number of at least 0",
+        ),
+        (
+            lambda sim: sim.body("b", size=(1, 1), at=(9, 50), integrator="explicit").launch(vy=9, gravity="later"),
+            "not for explicit",
+        ),
+        (lambda sim: sim.body("b", size=(1, 1), at=(9, 50)).launch(vy=9, gravity="soon"), "no gravity 'soon'"),
+        (lambda sim: sim.body("b", size=(1, 1), at=(9, 50)).steer(vx=9, by=0), "an acceleration above 0"),
+    ],
+)
+def test_what_no_body_can_have_is_told(build, said):
+    with pytest.raises(lt.LarkTallyError, match=said):
+        lt.record(model(build), frames=2)
+
+
+@pytest.mark.parametrize(
+    ("options", "said"),
+    [({"limit": {"down": 3}}, "this level has no up"), ({"shows": "apex"}, "has no apex: this level has no up")],
+)
+def test_what_needs_an_up_is_an_error_without_one(options, said):
+    with pytest.raises(lt.LarkTallyError, match=said):
+        run(lambda sim: sim.body("b", size=(1, 1), at=(9, 50), **options), 2, level=lt.Level([], up=None))
