@@ -104,3 +104,25 @@ def test_the_files_in_the_formats_document_are_read(tmp_path):
     assert all(trace["wick.y"].tolist()[:2] == [16.0, 21.75] and trace["wick.gait"][1] == "airborne" for trace in told)
     assert all([event.row for event in trace.events.named("hop")] == [1] for trace in told)
     assert lt.InputScript.from_csv(tmp_path / "script.csv").last_frame == 80
+
+
+def test_every_line_of_the_trade_s_words_runs_in_a_sim():
+    lines = re.findall(r"^\| [^|]+ \| [^|]+ \| `(.+)` \|$", (ROOT / "docs" / "words.md").read_text(), re.M)
+    assert len(lines) > 40
+
+    def model(line):
+        def build(setup):
+            sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((0, 0), (300, 16))]), actions=("hop", "swing"))
+            wick = sim.body("wick", size=(12, 20), at=(40, 16), gravity=900)
+            moth = sim.body("moth", size=(10, 10), at=(60, 22))
+            gait = sim.machine("gait", ("low", "high"), "low")
+            for first in line.split("; "):
+                assert (
+                    eval(first, {"lt": lt, "sim": sim, "wick": wick, "moth": moth, "gait": gait}) is not NotImplemented
+                )
+            return sim
+
+        return build
+
+    for line in lines:
+        assert lt.record(model(line), lt.InputScript().press("hop", 3), frames=6).rows == 7, line

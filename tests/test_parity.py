@@ -228,7 +228,9 @@ def crowded(setup):
     gait = sim.machine("gait", ("low", "high"), "low")
     sim.platform("barge", size=(16, 4), path=[(64, 40), (90, 40)], speed=30)
     sim.zone("door", (20, 10), (60, 60), watch=[wick])
-    sim.hitbox("reach", wick, size=(8, 8), offset=(0, 0), targets=[moth])
+    head = sim.hurtbox("head", moth, size=(4, 2), offset=(0, 1), tags="head")
+    sim.hitbox("reach", wick, size=(8, 8), offset=(0, 0), targets=[moth, head], again=2, rank=1, trade="clash")
+    sim.air_uses("flaps", wick, 2)
     sim.enclosure("lantern", at=(80, 16), size=(30, 30), holds=[])
     rest, slow = sim.cooldown("rest", 9, charges=2), sim.clock("slow", "1/2")
     sim.countdown("wait", 12, show="up", running=True, clock="slow")
@@ -320,7 +322,7 @@ def below(kind):
     return {kind, *itertools.chain.from_iterable(map(below, kind.__subclasses__()))}
 
 
-ABSTRACT = {"MovingBox", "Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
+ABSTRACT = {"AttachedBox", "MovingBox", "Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
 PARTS = {kind for kind in below(Part) if kind.__module__.startswith("larktally.") and kind.__name__ not in ABSTRACT}
 
 

@@ -59,7 +59,10 @@ def _of_hitbox(sim: Sim, box: Part, attribute: str) -> str:
     for animation in sim.parts_of(Animation):
         for opened, span in animation.opened:
             if opened is box and animation.within(span):
-                first, last = animation.clips[animation.clip].spans[span]
+                clip = animation.clips[animation.clip]
+                if span in clip.boxes:
+                    return f"held open by the box {span!r} of {animation.name!r}, frame {animation.frame} of {animation.clip!r}"
+                first, last = clip.spans[span]
                 return f"held open by the span {span!r} of {animation.name!r}, frames {first} to {last} of {animation.clip!r}"
     return ""
 

@@ -15,19 +15,21 @@ from larktally.inputs.actions import Actions
 from larktally.inputs.view import FrameInput
 from larktally.names import unknown_name
 from larktally.parts.from_outline import bind_outline
-from larktally.parts.machine import Machine
+from larktally.parts.machine import Changes, Machine
 from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Pool
 from larktally.parts.sim_protocol import PartLike, SimProtocol
 from larktally.parts.space.body import Body, Response
 from larktally.parts.space.box import Box
 from larktally.parts.space.enclosure import Enclosure
-from larktally.parts.space.hitbox import Hitbox
+from larktally.parts.space.hitbox import Hitbox, Trade
 from larktally.parts.space.hop import Integrator
+from larktally.parts.space.hurtbox import Hurtbox
 from larktally.parts.space.level import Level
 from larktally.parts.space.platform import Platform
 from larktally.parts.space.positioned_box import Anchor
 from larktally.parts.space.zone import Zone
+from larktally.parts.timers.air_uses import AirUses
 from larktally.parts.timers.animation import Animation, Clip
 from larktally.parts.timers.chain import Chain
 from larktally.parts.timers.clock import Clock, clock_named
@@ -129,6 +131,7 @@ class PartFactory(ABC):
         remember: Iterable[str] = (),
         initial: Mapping[str, str] | None = None,
         final: Iterable[str] = (),
+        changes: Changes = "asked",
         clock: str | None = None,
     ) -> Machine:
         """A state machine; see Machine for each option."""
@@ -142,6 +145,7 @@ class PartFactory(ABC):
             remember=remember,
             initial=initial,
             final=final,
+            changes=changes,
         )
         return self._add(made, clock)
 
@@ -288,15 +292,22 @@ class PartFactory(ABC):
         self,
         name: str,
         steps: int,
-        within: Duration,
+        within: Duration | Sequence[Duration],
         *,
         runs_while: str | None = None,
+        opens_on: str | None = None,
         style: Style = None,
         clock: str | None = None,
     ) -> Chain:
         """A chain of steps, each in time after the one before; see Chain for each option."""
-        made = Chain(self.root, self.full_name(name), steps, within, runs_while=runs_while, style=style)
+        made = Chain(
+            self.root, self.full_name(name), steps, within, runs_while=runs_while, opens_on=opens_on, style=style
+        )
         return self._add(made, clock)
+
+    def air_uses(self, name: str, body: Body, most: int = 1, *, clock: str | None = None) -> AirUses:
+        """So many uses in the air, given back when a body stands: double and triple hops."""
+        return self._add(AirUses(self.root, self.full_name(name), body, most), clock)
 
     def meter(
         self,
@@ -415,12 +426,46 @@ class PartFactory(ABC):
         *,
         size: Sequence[float],
         offset: Sequence[float],
-        targets: Sequence[Body],
+        targets: Sequence[Body | Hurtbox],
         facing: Value | None = None,
+        again: Duration | None = None,
+        team: str = "",
+        rank: int | None = None,
+        trade: Trade = "both",
         clock: str | None = None,
     ) -> Hitbox:
-        """A box attached to a body that strikes each target once for each opening."""
-        made = Hitbox(self.root, self.full_name(name), body, size=size, offset=offset, targets=targets, facing=facing)
+        """A box attached to a body that strikes each target once for each opening; see Hitbox for each option."""
+        made = Hitbox(
+            self.root,
+            self.full_name(name),
+            body,
+            size=size,
+            offset=offset,
+            targets=targets,
+            facing=facing,
+            again=again,
+            team=team,
+            rank=rank,
+            trade=trade,
+        )
+        return self._add(made, clock)
+
+    def hurtbox(
+        self,
+        name: str,
+        body: Body,
+        *,
+        size: Sequence[float],
+        offset: Sequence[float],
+        tags: Iterable[str] = (),
+        team: str = "",
+        facing: Value | None = None,
+        clock: str | None = None,
+    ) -> Hurtbox:
+        """A box attached to a body at which hitboxes strike it; see Hurtbox for each option."""
+        made = Hurtbox(
+            self.root, self.full_name(name), body, size=size, offset=offset, tags=tags, team=team, facing=facing
+        )
         return self._add(made, clock)
 
     def platform(

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from types import CodeType
-from typing import Any, NamedTuple, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias
 
 from larktally.code_places import code_of_caller
 from larktally.errors import ModelError
 from larktally.language.reading import Scope, compile_choice, compile_guard, in_scope, reads_of
+from larktally.names import unknown_name
 from larktally.parts.context import GuardContext, StepContext, context_for
 from larktally.parts.definition import SHOWN, MachineDefinition, Order
 from larktally.parts.guards import looking_guard
@@ -17,8 +18,11 @@ from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.transition import Hook, RuleTrial, Transition
 from larktally.traces.outline import ANY, BACK, STAY
 
-__all__ = ["Machine", "Transition", "ANY", "BACK", "STAY", "Hook"]
+__all__ = ["Changes", "Machine", "Transition", "ANY", "BACK", "STAY", "Hook"]
 
+Changes: TypeAlias = Literal["asked", "each"]
+# A hook that asks for a change runs the hooks of that change: two that ask for each other would never end.
+MOST_NESTED = 50
 RequestListener: TypeAlias = "Callable[[str, tuple[CodeType, int] | None], Any]"
 RuleObserver: TypeAlias = Callable[[list[RuleTrial], "str | None"], None]
 
@@ -51,14 +55,18 @@ class Machine(MachineDefinition):
     wins over the rules of that frame; the first asked wins over later ones, which are events `go_refused`.
     `final` names states that nothing has to leave.
 
+    `changes="each"` is how a game's own code does it that sets its state directly: each `go` changes the state at once, with its
+    leave and enter hooks, in the order of the calls, also into a state that was left in this very step; the row shows the last of
+    them, with age 0. Rules keep `settle`. A go to the current state is an event `go_refused`.
+
     Events: changed (from, to, by, age, and the values its text guard read), acted (by, in), go_refused. Raises
     ModelError for a start or a state that does not exist, with the nearest name.
     """
 
     phase = "machines"
     events = ("changed", "acted", "go_refused")
-    state_fields = ("state", "age", "stack", "_requested", "_history")
-    derived_fields = ("_asked_at",)
+    state_fields = ("state", "age", "stack", "_requested", "_history", "_went")
+    derived_fields = ("_asked_at", "_nested")
 
     def __init__(
         self,
@@ -72,12 +80,20 @@ class Machine(MachineDefinition):
         remember: Iterable[str] = (),
         initial: Mapping[str, str] | None = None,
         final: Iterable[str] = (),
+        changes: Changes = "asked",
     ) -> None:
         super().__init__(
             sim, name, states, start, order=order, settle=settle, remember=remember, initial=initial, final=final
         )
+        if changes not in ("asked", "each"):
+            raise ModelError(unknown_name("changes", changes, ("asked", "each"), f"machine {name!r}"))
+        self.changes = changes
         self.state = self.start
         self.age = 0
+        # The frame of the last change that a go made at once.
+        self._went = -1
+        self._nested = 0
+        self._running = False
         self.stack: list[str] = []
         self._requested: list[str] = []
         # Where each was asked for: the code and the line, made into words only where somebody wants to know.
@@ -106,10 +122,31 @@ class Machine(MachineDefinition):
         # A guard that asks for a change would change something by looking.
         if self.sim.looking:
             raise ModelError(f"{self.sim.looking} asks {self.name!r} to go to {state!r}; guards only look")
-        self._requested.append(state)
-        self._asked_at.append(code_of_caller())
+        asked_at = code_of_caller()
         if self._listener is not None:
-            self._listener(state, self._asked_at[-1])
+            self._listener(state, asked_at)
+        if self.changes == "each" and self._running:
+            self._go_at_once(state)
+            return
+        self._requested.append(state)
+        self._asked_at.append(asked_at)
+
+    def _go_at_once(self, state: str) -> None:
+        target = self.states.enter_at(state, self._history)
+        if target == self.state:
+            self.emit("go_refused", to=state, because="it is current already")
+            return
+        if self._nested >= MOST_NESTED:
+            raise ModelError(
+                f"machine {self.name!r}: hooks ask each other for changes and never end: {self.state!r} to {state!r}, "
+                f"{MOST_NESTED} deep"
+            )
+        self._nested += 1
+        try:
+            self._change(target, "go", None, {})
+        finally:
+            self._nested -= 1
+        self._went = self.sim.frame
 
     def model_functions(self) -> Iterator[Callable[..., Any]]:
         """The functions of a model's own that it calls: hooks, guards and actions."""
@@ -124,15 +161,16 @@ class Machine(MachineDefinition):
 
     def begin(self) -> None:
         self._prepare()
+        self._running = True
         for path in self.states.path(self.state):
             self._apply(path)
             self._run("enter", path)
 
     def step(self) -> None:
-        # Before anything else, so that a guard in the first frame of a state sees an age of 1.
-        self.age = age = self.age + 1
         # The short way, which most machines go in most frames; a test runs both against a plain interpreter.
         if self._plain and not self._requested:
+            # Before anything else, so that a guard in the first frame of a state sees an age of 1.
+            self.age = age = self.age + 1
             choose, during, candidates = self._fast_path[self.state]
             chosen = choose(self.guard_now, age)
             if chosen >= 0:
@@ -142,6 +180,9 @@ class Machine(MachineDefinition):
             for hook in during:
                 hook(self.now)
             return
+        # A state that a go has entered in this very row, before the machines, has age 0 in it.
+        if self._went != self.sim.frame:
+            self.age += 1
         if self.order == "during-first":
             for hook in self._during[self.state]:
                 hook(self.now)
@@ -201,7 +242,13 @@ class Machine(MachineDefinition):
     def _choose_path(self) -> None:
         """Whether the short way through a step will do: nothing settles, returns, repeats or is observed."""
         special = any(rule.every or rule.target in (BACK, STAY) for rule in self.transitions)
-        self._plain = self.order == "transition-first" and self.settle == 1 and not special and self._observer is None
+        self._plain = (
+            self.order == "transition-first"
+            and self.settle == 1
+            and self.changes == "asked"
+            and not special
+            and self._observer is None
+        )
 
     def _settle(self) -> None:
         entered: set[str] = set()

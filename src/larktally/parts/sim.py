@@ -91,6 +91,8 @@ class Sim(PartFactory):
         self._followers: list[InputFollower] = []
         self._hooks: dict[tuple[str, str], list[tuple[str, Hook, Callable[[], Any]]]] = {}
         self._emitted: list[Event] = []
+        # What is called the moment that an event of a name is emitted: for parts that begin with one, whatever phase it falls in.
+        self._listeners: dict[str, list[tuple[str | None, Callable[[], Any]]]] = {}
         self._schedule: list[Callable[[], Any]] = []
         self._places: list[tuple[str, str]] = []
         self._begun = False
@@ -183,6 +185,17 @@ class Sim(PartFactory):
             near = unknown_name("event", name, self.events, "this sim")
             raise ModelError(f"{source} emits at {place_of_caller()}: {near}; declare it: events=(…, {name!r})")
         self._emitted.append(Event(name, source, **data))
+        if self._listeners:
+            for wanted, call in self._listeners.get(name, ()):
+                if comes_from(source, wanted):
+                    call()
+
+    def listen(self, name: str, source: str | None, call: Callable[[], Any]) -> None:
+        """Calls a part's own function whenever an event of that name is emitted, by `source` or a part below it; raises
+        ModelError for an event that nothing in the sim can emit."""
+        if name not in self.events:
+            raise ModelError(unknown_name("event", name, self.events, "this sim") + "; declare it: events=(…, 'name')")
+        self._listeners.setdefault(name, []).append((source, call))
 
     def count_emitted(self, name: str, source: str | None = None) -> int:
         """How many events of that name this row holds so far, from `source` or a part below it."""

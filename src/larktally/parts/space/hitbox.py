@@ -1,31 +1,48 @@
-"""Attached boxes: a box that belongs to a body, mirrored by its facing, and strikes each target once for each opening."""
+"""Hitboxes: attached boxes that strike who they overlap, once for each opening or every n frames, and what a trade does."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any, Literal, TypeAlias
 
-from larktally.parts.part import ChannelSpec, Part
+from larktally.errors import ModelError
+from larktally.names import unknown_name
+from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.attached_box import AttachedBox
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import overlap
-from larktally.parts.space.checks import numbers, size_of
+from larktally.parts.space.hurtbox import Hurtbox
 from larktally.parts.value import Value
 from larktally.timing import Duration, frames_in
 
-__all__ = ["Hitbox"]
+__all__ = ["Hitbox", "Trade"]
+
+Trade: TypeAlias = Literal["both", "higher", "clash"]
+TRADES: tuple[Trade, ...] = ("both", "higher", "clash")
 
 
-class Hitbox(Part):
+class Hitbox(AttachedBox):
     """A box of `size` whose centre is `offset` from the body's, on the side that `facing` (a value of 1 or -1) says.
 
     While it is open, each target that it overlaps after motion is struck once: an event `struck` (target). `open(n)`
-    shuts it by itself: opened in the machines of row k for n frames, it strikes in rows k..k+n-1. Channels: `open`,
-    `struck` (targets since it opened).
+    shuts it by itself: opened in the machines of row k for n frames, it strikes in rows k..k+n-1. With `again="6f"` a target
+    that it still overlaps is struck anew every so many frames.
+
+    A target is a body, or a Hurtbox of one: of the hurtboxes of one body the first named that it overlaps counts, and the
+    event says which (hurtbox, and tags where it has some). Hurtboxes of its own `team` are left alone, and its own body.
+
+    Where two hitboxes would strike each other's body in the same row, that is a trade. `trade="both"`: both blows land.
+    `"higher"`: the one with the lower `rank` is `beaten` (by), and is spent; where both have the same, both land. `"clash"`: the
+    same, but with equal ranks neither lands, and both say `clashed` (against). Where the two disagree, "clash" goes before
+    "higher", and that before "both". A `rank` that is given stands in the event.
+
+    Channels: `open`, `struck` (targets since it opened). Events: struck (target, and hurtbox, tags, rank), beaten, clashed.
     """
 
     phase = "zones"
     channel_specs = (ChannelSpec("open", "is_open", "flag"), ChannelSpec("struck", "count", "count"))
-    state_fields = ("is_open", "count", "size", "offset", "_left", "_done")
+    state_fields = ("is_open", "count", "size", "offset", "rank", "_left", "_done", "_before", "_looked")
     events = ("struck",)
 
     def __init__(
@@ -36,17 +53,34 @@ class Hitbox(Part):
         *,
         size: Sequence[float],
         offset: Sequence[float],
-        targets: Sequence[Body],
+        targets: Sequence[Body | Hurtbox],
         facing: Value | None = None,
+        again: Duration | None = None,
+        team: str = "",
+        rank: int | None = None,
+        trade: Trade = "both",
     ) -> None:
-        super().__init__(sim, name)
-        self.body, self.targets, self.facing = body, tuple(targets), facing
-        self.size = size_of(name, size, len(body.axes))
-        self.offset = numbers(name, "offset", offset, len(body.axes))
+        super().__init__(sim, name, body, size, offset, facing)
+        self.targets = tuple(targets)
+        if trade not in TRADES:
+            raise ModelError(unknown_name("trade", trade, TRADES, f"hitbox {name!r}"))
+        self.again = 0
+        if again is not None:
+            self.again = frames_in(again, sim.rate, least=1, what=f"hitbox {name!r}: again")
+        self.team, self.rank, self.trade = team, rank, trade
         self.is_open = False
         self.count = 0
         self._left = 0
-        self._done: list[str] = []
+        # When each body was struck last in this opening.
+        self._done: dict[str, int] = {}
+        # What it was when it was looked at last, and in which frame: another hitbox may ask after this one has struck.
+        self._before: list[Any] = []
+        self._looked = -1
+
+    def event_names(self) -> tuple[str, ...]:
+        if self.trade == "both" and self.rank is None:
+            return self.events
+        return (*self.events, "beaten", "clashed")
 
     def open(self, frames: Duration | None = None) -> None:
         """Opens it, for so many frames or until it is shut; targets can be struck anew."""
@@ -55,35 +89,14 @@ class Hitbox(Part):
             self._left = -1
         else:
             self._left = frames_in(frames, self.sim.rate, least=1, what=f"strike {self.name!r}:")
-        self._done, self.count = [], 0
+        self._done, self.count = {}, 0
 
     def shut(self) -> None:
         """Shuts it."""
         self.is_open = False
 
-    @property
-    def low(self) -> tuple[float, ...]:
-        """Its minimum corner."""
-        mirror = 1
-        if self.facing is not None:
-            mirror = self.facing.value
-        offsets = []
-        for i, along in enumerate(self.offset):
-            offsets.append(along * mirror if i == 0 else along)
-        found = []
-        for c, along, side in zip(self.body.centre, offsets, self.size, strict=True):
-            found.append(c + along - side / 2)
-        return tuple(found)
-
-    @property
-    def high(self) -> tuple[float, ...]:
-        """Its maximum corner."""
-        found = []
-        for low, side in zip(self.low, self.size, strict=True):
-            found.append(low + side)
-        return tuple(found)
-
     def step(self) -> None:
+        self._before, self._looked = [self.is_open and self._left != 0, dict(self._done)], self.sim.frame
         if not self.is_open:
             return
         # Asked before counting: opened for n frames, it is open in its own row and n - 1 rows after it.
@@ -92,9 +105,70 @@ class Hitbox(Part):
             return
         low, high = self.low, self.high
         for target in self.targets:
-            if target.name not in self._done and overlap(low, high, target.low, target.high):
-                # Once an opening: a blow that lasts five frames is one blow.
-                self._done.append(target.name)
-                self.count += 1
-                self.emit("struck", target=target.name)
+            body = target.body if isinstance(target, Hurtbox) else target
+            if self._may_strike(target, body, self._done) and overlap(low, high, target.low, target.high):
+                # Once an opening: a blow that lasts five frames is one blow. One that is beaten is spent, too.
+                self._done[body.name] = self._tick
+                if self._lands(body):
+                    self.count += 1
+                    self.emit("struck", **self._told(target, body))
         self._left -= 1
+
+    def _may_strike(self, target: Body | Hurtbox, body: Body, done: dict[str, int]) -> bool:
+        """Whether a target counts at all now, wherever it stands."""
+        if isinstance(target, Hurtbox) and not self._reaches(target):
+            return False
+        last = done.get(body.name)
+        return last is None or (self.again > 0 and self._tick - last >= self.again)
+
+    def _reaches(self, hurtbox: Hurtbox) -> bool:
+        friend = self.team != "" and hurtbox.team == self.team
+        return hurtbox.is_open and hurtbox.takes_part and hurtbox.body is not self.body and not friend
+
+    @property
+    def _tick(self) -> int:
+        """The frames so far, by its own clock."""
+        return self.sim.frame if self.clock is None else self.clock.count
+
+    def _told(self, target: Body | Hurtbox, body: Body) -> dict[str, Any]:
+        told: dict[str, Any] = {"target": body.name}
+        if isinstance(target, Hurtbox):
+            told["hurtbox"] = target.name
+            if target.tags:
+                told["tags"] = list(target.tags)
+        if self.rank is not None:
+            told["rank"] = self.rank
+        return told
+
+    def _lands(self, body: Body) -> bool:
+        """Whether its blow against a body lands: it does unless a hitbox of that body strikes back in this very row and wins."""
+        lands = True
+        for other in self.sim.parts_of(Hitbox):
+            if other.body is not body or not other.takes_part:
+                continue
+            policy = max(self.trade, other.trade, key=TRADES.index)
+            if policy == "both" or not other.strikes_now(self.body):
+                continue
+            mine, theirs = self.rank or 0, other.rank or 0
+            if mine < theirs:
+                self.emit("beaten", by=other.name)
+                lands = False
+            elif mine == theirs and policy == "clash":
+                self.emit("clashed", against=other.name)
+                lands = False
+        return lands
+
+    def strikes_now(self, body: Body) -> bool:
+        """Whether it would strike a body in this row, or has just done so."""
+        if self._looked == self.sim.frame:
+            is_open, done = self._before
+        else:
+            is_open, done = self.is_open and self._left != 0, self._done
+        if not is_open:
+            return False
+        low, high = self.low, self.high
+        for target in self.targets:
+            owner = target.body if isinstance(target, Hurtbox) else target
+            if owner is body and self._may_strike(target, owner, done) and overlap(low, high, target.low, target.high):
+                return True
+        return False

@@ -14,6 +14,7 @@ from larktally.parts.machine import Machine
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
+from larktally.parts.space.checks import numbers, size_of
 from larktally.parts.space.hitbox import Hitbox
 from larktally.parts.value import Value
 from larktally.timing import RateLike, as_rate
@@ -25,7 +26,8 @@ __all__ = ["Animation", "Clip"]
 class Clip:
     """One animation: its length in frames; whether it loops or holds its last frame; marks, a frame each; spans, the
     first and last frame of each; `rate`, its own frames per second where that is not the sim's; `moves`, a displacement
-    for each frame, which a body can follow. Raises ModelError for a frame that it does not have."""
+    for each frame, which a body can follow; `boxes`, for names of your own the frames in which a hitbox stands, each with its
+    (offset, size) there. Raises ModelError for a frame that it does not have."""
 
     frames: int
     loop: bool = False
@@ -33,6 +35,7 @@ class Clip:
     spans: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     rate: RateLike | None = None
     moves: Sequence[Sequence[float]] = ()
+    boxes: Mapping[str, Mapping[int, tuple[Sequence[float], Sequence[float]]]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if not isinstance(self.frames, int) or self.frames < 1:
@@ -40,6 +43,14 @@ class Clip:
         for name, (first, last) in [*self.spans.items(), *((n, (m, m)) for n, m in self.marks.items())]:
             if not 0 <= first <= last < self.frames:
                 raise ModelError(f"a clip of {self.frames} frames has no frames {first}..{last}, where {name!r} stands")
+        for name, frames in self.boxes.items():
+            if name in self.spans:
+                raise ModelError(f"{name!r} is both a span and a box of a clip; a box says its own frames")
+            for frame in frames:
+                if not 0 <= frame < self.frames:
+                    raise ModelError(
+                        f"a clip of {self.frames} frames has no frame {frame}, where a box of {name!r} stands"
+                    )
         if self.rate is not None:
             object.__setattr__(self, "rate", as_rate(self.rate))
         if self.moves and len(self.moves) != self.frames:
@@ -145,11 +156,16 @@ class Animation(Part):
         return found
 
     def opens(self, strike: Hitbox, span: str) -> None:
-        """Holds a strike box open while the clip that plays is in a span of that name, anew each time it comes to it."""
-        if not any(span in clip.spans for clip in self.clips.values()):
-            raise ModelError(
-                unknown_name("span", span, {s for clip in self.clips.values() for s in clip.spans}, self.name)
-            )
+        """Holds a strike box open while the clip that plays is in a span of that name, anew each time it comes to it; or in
+        the frames for which the clip has a box of that name, in its place and size there."""
+        known: set[str] = set()
+        for clip in self.clips.values():
+            known.update(clip.spans, clip.boxes)
+            for offset, size in clip.boxes.get(span, {}).values():
+                numbers(f"animation {self.name!r}", f"the offset of {span!r}", offset, len(strike.offset))
+                size_of(f"animation {self.name!r}: a box of {span!r}", size, len(strike.size))
+        if span not in known:
+            raise ModelError(unknown_name("span", span, known, self.name))
         self._opens.append((strike, span))
 
     @property
@@ -159,6 +175,9 @@ class Animation(Part):
 
     def within(self, span: str) -> bool:
         """Whether the clip that plays is in a span of that name."""
+        boxes = self.clips[self.clip].boxes.get(span)
+        if boxes is not None:
+            return self.frame in boxes and not self.finished
         first, last = self.clips[self.clip].spans.get(span, (0, -1))
         return first <= self.frame <= last and not self.finished
 
@@ -188,11 +207,20 @@ class Animation(Part):
                 for mark, at in marks.items():
                     if at == frame:
                         self.emit("mark", mark=mark, clip=self.clip)
+        clip = self.clips[self.clip]
         for strike, span in self._opens:
-            first = self.clips[self.clip].spans.get(span, (-1, -1))[0]
+            first = clip.spans.get(span, (-1, -1))[0]
             if not self.within(span):
                 strike.shut()
-            elif self.frame == first or not strike.is_open:
+                continue
+            boxes = clip.boxes.get(span)
+            if boxes is not None:
+                offset, size = boxes[self.frame]
+                strike.offset, strike.size = tuple(map(float, offset)), tuple(map(float, size))
+                # The first of a row of frames with a box begins an opening, also in a loop that comes round to it.
+                if self.frame - 1 not in boxes:
+                    first = self.frame
+            if self.frame == first or not strike.is_open:
                 strike.open()
 
     def _check(self, clip: str) -> None:
