@@ -228,6 +228,7 @@ def crowded(setup):
     gait = sim.machine("gait", ("low", "high"), "low")
     sim.platform("barge", size=(16, 4), path=[(64, 40), (90, 40)], speed=30)
     sim.zone("door", (20, 10), (60, 60), watch=[wick])
+    sim.door("gate", at=(100, 16), size=(4, 20)).lead_to(100, 30, speed=20)
     head = sim.hurtbox("head", moth, size=(4, 2), offset=(0, 1), tags="head")
     sim.hitbox("reach", wick, size=(8, 8), offset=(0, 0), targets=[moth, head], again=2, rank=1, trade="clash")
     sim.air_uses("flaps", wick, 2)
@@ -322,7 +323,7 @@ def below(kind):
     return {kind, *itertools.chain.from_iterable(map(below, kind.__subclasses__()))}
 
 
-ABSTRACT = {"AttachedBox", "MovingBox", "Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
+ABSTRACT = {"AttachedBox", "SolidBox", "MovingBox", "Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
 PARTS = {kind for kind in below(Part) if kind.__module__.startswith("larktally.") and kind.__name__ not in ABSTRACT}
 
 

@@ -19,8 +19,9 @@ from larktally.parts.machine import Changes, Machine
 from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Pool
 from larktally.parts.sim_protocol import PartLike, SimProtocol
-from larktally.parts.space.body import Body, Response
+from larktally.parts.space.body import Body, Leaves, Response
 from larktally.parts.space.box import Box
+from larktally.parts.space.door import Door
 from larktally.parts.space.enclosure import Enclosure
 from larktally.parts.space.hitbox import Hitbox, Trade
 from larktally.parts.space.hop import Integrator
@@ -97,6 +98,8 @@ class PartFactory(ABC):
         probe: float | None = None,
         on_contact: Response | None = None,
         shows: Iterable[str] = (),
+        leaves_with: Leaves = "nothing",
+        leaves_within: Duration = 0,
         clock: str | None = None,
     ) -> Body:
         """A body: a box that moves and is stopped by solids; see Body for each option."""
@@ -117,6 +120,8 @@ class PartFactory(ABC):
             probe=probe,
             on_contact=on_contact,
             shows=shows,
+            leaves_with=leaves_with,
+            leaves_within=leaves_within,
         )
         return self._add(made, clock)
 
@@ -477,6 +482,7 @@ class PartFactory(ABC):
         speed: float,
         round_trip: Literal["back", "round"] = "back",
         one_way: bool = False,
+        shows: Iterable[str] = (),
         clock: str | None = None,
     ) -> Platform:
         """A solid box led along a path of points at a speed; see Platform for each option."""
@@ -488,8 +494,21 @@ class PartFactory(ABC):
             speed=speed,
             round_trip=round_trip,
             one_way=one_way,
+            shows=shows,
         )
         return self._add(made, clock)
+
+    def door(
+        self,
+        name: str,
+        *,
+        at: Sequence[float],
+        size: Sequence[float],
+        one_way: bool = False,
+        clock: str | None = None,
+    ) -> Door:
+        """A solid box that rules place, resize, or lead to a goal: doors, gates, walls; see Door for each call."""
+        return self._add(Door(self.root, self.full_name(name), at=at, size=size, one_way=one_way), clock)
 
     def enclosure(
         self,

@@ -25,6 +25,7 @@ from larktally.parts.part import ChannelSpec, Part, Ticker, check_part_name
 from larktally.parts.pool import Slot
 from larktally.parts.sim_protocol import InputFollower, PartLike
 from larktally.parts.space.body import Body
+from larktally.parts.space.door import Door
 from larktally.parts.space.enclosure import Enclosure
 from larktally.parts.space.level import Level
 from larktally.parts.space.platform import Platform
@@ -310,6 +311,10 @@ class Sim(PartFactory):
         # "before" is the trace format's own word for how far a body reaches below its anchor.
         scene["bodies"] = {body.name: {"size": body.size, "before": body.near.extent_low} for body in bodies}
         scene["platforms"] = {platform.name: list(platform.size) for platform in self.parts_of(Platform)}
+        doors = [door.name for door in self.parts_of(Door)]
+        # Only where there are any: the scenes of earlier traces say nothing of them.
+        if doors:
+            scene["doors"] = doors
         scene["enclosures"] = [enclosure.name for enclosure in self.parts_of(Enclosure)]
         scene["zones"] = {zone.name: [[box.low, box.high] for box in zone.boxes] for zone in self.parts_of(Zone)}
         return scene

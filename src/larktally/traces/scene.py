@@ -29,6 +29,7 @@ class _Scene(msgspec.Struct, kw_only=True):
     bodies: dict[str, _Body] = {}
     platforms: dict[str, list[float]] = {}
     enclosures: list[str] = []
+    doors: list[str] = []
     zones: dict[str, list[_Corners]] = {}
 
 

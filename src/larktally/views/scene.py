@@ -178,6 +178,8 @@ def _draw_zones(axes: Axes, scene: dict[str, Any], palette: Palette) -> None:
 def _draw_movers(axes: Axes, trace: Trace, rows: range, palette: Palette) -> None:
     """Platforms and enclosures as outlines: where they began and ended, and some rows between."""
     scene = trace.header.scene
+    for name in scene.get("doors", ()):
+        _draw_door(axes, trace, name, rows, palette)
     shown: set[tuple[str, float, float]] = set()
     for row in np.linspace(rows.start, rows.stop - 1, MOVERS_SHOWN, dtype=int).tolist():
         for name, size in scene.get("platforms", {}).items():
@@ -203,6 +205,16 @@ def _draw_movers(axes: Axes, trace: Trace, rows: range, palette: Palette) -> Non
                 color=palette.quiet,
                 clip_on=True,
             )
+
+
+def _draw_door(axes: Axes, trace: Trace, name: str, rows: range, palette: Palette) -> None:
+    """Where a door stood first, dashed, and where it stands last, with its name."""
+    for row, style, word in ((rows.start, ":", f"row {rows.start}"), (rows.stop - 1, "-", name)):
+        low = (trace[f"{name}.x"][row], trace[f"{name}.y"][row])
+        high = (low[0] + trace[f"{name}.width"][row], low[1] + trace[f"{name}.height"][row])
+        _outline(axes, low, high, "#009E73", style)
+        beside = axes.annotate(word, (high[0], low[1]), textcoords="offset points", xytext=(3, 3))
+        beside.set(fontsize=8, color=palette.quiet, clip_on=True, zorder=6)
 
 
 def _draw_coloured(axes: Axes, trace: Trace, body: str, x: Any, y: Any, rows: range, palette: Palette) -> None:

@@ -90,7 +90,8 @@ def print_level(out: Console, trace: Trace, row: int) -> None:
     boxes = [(low, high, "=" if one_way else "#") for low, high, _, one_way, _ in scene.get("boxes", [])]
     zones = [(low, high, ":") for parts in scene.get("zones", {}).values() for low, high in parts]
     movers = [
-        (*_mover(trace, scene, name, row), "_") for name in [*scene.get("platforms", {}), *scene.get("enclosures", ())]
+        (*_mover(trace, scene, name, row), "_")
+        for name in [*scene.get("platforms", {}), *scene.get("doors", ()), *scene.get("enclosures", ())]
     ]
     # Later ones are drawn over earlier ones.
     level = [*zones, *boxes, *movers]
@@ -130,6 +131,8 @@ def _mover(trace: Trace, scene: dict[str, Any], name: str, row: int) -> Corners:
     x, y = float(trace[f"{name}.x"][row]), float(trace[f"{name}.y"][row])
     if name in scene.get("platforms", {}):
         width, height = scene["platforms"][name][:2]
+    elif name in scene.get("doors", ()):
+        width, height = float(trace[f"{name}.width"][row]), float(trace[f"{name}.height"][row])
     else:
         width, height = float(trace[f"{name}.width"][row]), 0.1
     return (x, y), (x + width, y + height)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Literal, TypeAlias
+from typing import Literal, Protocol, TypeAlias, runtime_checkable
 
 from larktally.errors import ModelError
 from larktally.names import one_or_many, unknown_name
@@ -17,12 +17,21 @@ from larktally.parts.space.sides import checked_limits, limited, side_names, tou
 from larktally.parts.space.sweep import Contact, ExpandedBox, clear, contact_at, overlapping, sweep
 from larktally.timing import Duration, frames_in
 
-__all__ = ["Body", "Response"]
+__all__ = ["Body", "Leaves", "Response"]
 
 Response: TypeAlias = "Callable[[Body, Contact], None]"
+Leaves: TypeAlias = Literal["nothing", "whole", "upward"]
+LEAVES: tuple[Leaves, ...] = ("nothing", "whole", "upward")
 
 
 _SHOWS = ("gravity", "limit", "touching", "apex")
+
+
+@runtime_checkable
+class Carrier(Protocol):
+    """What carries bodies, as they see it."""
+
+    def carries(self, body: PositionedBox) -> bool: ...
 
 
 class _Limit:
@@ -57,6 +66,10 @@ class Body(PositionedBox):
     row's motion, or rests on it; `near_ground`, where `probe` units are asked for, that there is ground so near below its
     end. The two disagree for a frame where it walks off an edge.
 
+    `leaves_with` is what it takes along of the velocity of a platform or door that it stood on: "nothing", the "whole", or
+    "upward", what of it goes up. It counts in the row in which it is launched, or from the row on after it walked off; a carrier
+    that stopped at most `leaves_within` frames ago counts as if it still went.
+
     `limit` holds a speed by axis, both ways ({"x": 160}), or by direction ({"up": 300, "down": 600}).
 
     `shows` asks for more: "gravity" and "limit" as channels (`wick.gravity`, `wick.limit.down`), "touching" as a flag for each
@@ -88,6 +101,10 @@ class Body(PositionedBox):
         "_gravity_later",
         "_rose",
         "_sides",
+        "leaves_with",
+        "_carried",
+        "_carried_left",
+        "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
     derived_fields = ("contacts",)
@@ -112,6 +129,8 @@ class Body(PositionedBox):
         probe: float | None = None,
         on_contact: Response | None = None,
         shows: Iterable[str] = (),
+        leaves_with: Leaves = "nothing",
+        leaves_within: Duration = 0,
     ) -> None:
         super().__init__(sim, name, size, at, anchor, layers)
         what, axes = f"body {name!r}", self.axes
@@ -146,6 +165,16 @@ class Body(PositionedBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left: list[float] = []
+        if leaves_with not in LEAVES:
+            raise ModelError(unknown_name("leaves_with", leaves_with, LEAVES, what))
+        if leaves_with != "nothing" and not self.level.has_up:
+            raise ModelError(f"{what} leaves no carrier: nothing is carried in a level without an up")
+        self.leaves_with: Leaves = leaves_with
+        self.leaves_within = frames_in(leaves_within, sim.rate, what=f"{what}: leaves_within")
+        # The velocity of what carried it last, and for how many rows it still counts; [] where nothing did.
+        self._carried: list[float] = []
+        self._carried_left = 0
+        self._carrier = ""
         self.shows = one_or_many(shows)
         self._check_shows(what)
         self._gravity_later = self._rose = False
@@ -256,7 +285,7 @@ class Body(PositionedBox):
     def put(self, *position: float) -> None:
         """Stands it somewhere else, with no motion in between; what it overlaps there is an event at the end of the row."""
         self.set_position(numbers(self.name, "position", position, len(self.axes)))
-        self.grounded = False
+        self.grounded, self._carried = False, []
 
     def begin(self) -> None:
         # Row 0 has had no sweep, so that a body that rests on ground is asked for by where it stands.
@@ -269,7 +298,42 @@ class Body(PositionedBox):
         if self.shows:
             self._show_more(position, 0.0)
 
+    def carried_by(self, carrier: str, velocity: Sequence[float]) -> None:
+        """Notes what carried it in this row, and how fast that went."""
+        if carrier != self._carrier:
+            self._carrier, self._carried = carrier, []
+        if any(velocity) or not self._carried:
+            self._carried, self._carried_left = list(velocity), self.leaves_within
+        elif self._carried_left > 0:
+            self._carried_left -= 1
+        else:
+            self._carried = list(velocity)
+
+    def _look_at_carrier(self) -> None:
+        """Whether it is still carried, at the end of its motion: it may have walked off, into the air or onto other ground."""
+        if not self.grounded:
+            self._take_along()
+            return
+        carrier = self.sim.parts[self._carrier]
+        # In the row in which it goes over the edge it has still met it.
+        met = any(contact.box.called == self._carrier for contact in self.contacts)
+        if not (met or (isinstance(carrier, Carrier) and carrier.carries(self))):
+            self._carried = []
+
+    def _take_along(self) -> None:
+        """What it keeps of the velocity of what carried it, when it leaves that."""
+        carried, self._carried = self._carried, []
+        if not self.grounded and carried:
+            kept = list(carried)
+            if self.leaves_with == "upward":
+                upward = max(carried[self.up] * self.up_sign, 0.0) * self.up_sign
+                kept = [upward if i == self.up else 0.0 for i in range(len(carried))]
+            self.set_velocity([v + more for v, more in zip(self._place_and_speed()[1], kept, strict=True)])
+
     def step(self) -> None:
+        if self._carried and not self.grounded:
+            # It was launched in this row, off what carried it in the row before.
+            self._take_along()
         # Most bodies walk on one floor or fly in most frames: these two are told first.
         if self._short and not self._knock_left and self._walked_or_flew():
             return
@@ -318,6 +382,8 @@ class Body(PositionedBox):
         else:
             self._look_for_trouble(position, solids)
         self._left = position
+        if self._carried:
+            self._look_at_carrier()
         if self.shows:
             self._show_more(start, rising)
 
@@ -334,7 +400,7 @@ class Body(PositionedBox):
             and x == left[0]
             and y == left[1]
             and not (near.moving or self.limit or self._trouble or self.touching or self.falls_through)
-            and not self._gravity_later
+            and not (self._gravity_later or self._carried)
             and self.grounded is self._was_grounded
             and self.probe is None
             and self.on_contact is None

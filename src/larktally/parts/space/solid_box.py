@@ -1,0 +1,168 @@
+"""A solid box that moves by itself: it carries who stands on it and pushes who is in its way, and stops short of whom it
+would crush."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from typing import ClassVar
+
+from larktally.errors import ModelError
+from larktally.parts.part import ChannelSpec
+from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.body import Body
+from larktally.parts.space.box import Box
+from larktally.parts.space.moving_box import MovingBox, place_ending_by, place_starting_by
+from larktally.parts.space.positioned_box import PositionedBox
+from larktally.parts.space.sweep import ExpandedBox, grow
+
+__all__ = ["SolidBox"]
+
+
+class SolidBox(MovingBox):
+    """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
+
+    events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
+    state_fields: ClassVar[tuple[str, ...]] = ("position", "size", "one_way", "velocity", "_crushing", "_pushing")
+
+    def __init__(self, sim: SimProtocol, name: str, size: Sequence[float], one_way: bool) -> None:
+        super().__init__(sim, name)
+        self.size: Sequence[float] = size
+        if one_way and not sim.level.has_up:
+            raise ModelError(
+                f"{type(self).__name__.lower()} {name!r} is one-way, and this level has no up: nothing comes from above"
+            )
+        self.one_way = one_way
+        self.velocity = [0.0] * len(sim.level.axes)
+        # One and the same function for every body, so that a body that is carried can leave it out.
+        self.provider = self.solid_boxes
+
+    vx = property(lambda self: self.velocity[0])
+    vy = property(lambda self: self.velocity[1])
+    vz = property(lambda self: self.velocity[2])
+
+    @property
+    def sides(self) -> Sequence[float]:
+        """Its size."""
+        return self.size
+
+    @property
+    def box(self) -> Box:
+        """Where it stands."""
+        return Box(self.low, self.high, "platform", self.one_way, self.name)
+
+    def solid_boxes(self) -> tuple[Box, ...]:
+        """What bodies and rays meet of it."""
+        return (self.box,)
+
+    def place_channels(self) -> list[ChannelSpec]:
+        """Where it stands, a channel an axis."""
+        found = []
+        for axis in self.sim.level.axes:
+            found.append(ChannelSpec(axis, axis, "number"))
+        return found
+
+    def speed_channels(self) -> list[ChannelSpec]:
+        """How fast it went in its last frame, a channel an axis."""
+        found = []
+        for axis in self.sim.level.axes:
+            found.append(ChannelSpec(f"v{axis}", f"v{axis}", "number"))
+        return found
+
+    def carries(self, body: PositionedBox) -> bool:
+        """Whether a body stands on it, where both are now."""
+        return isinstance(body, Body) and bool(self.standing([body], on_top=True))
+
+    def begin(self) -> None:
+        for body in self.sim.parts_of(Body):
+            body.near.moving.append(self.provider)
+
+    def step(self) -> None:
+        start, rate = list(self.position), float(self.sim.rate)
+        # Those that take some of its velocity with them when they leave it.
+        leaving = [body for body in self.sim.parts_of(Body) if body.takes_part and body.leaves_with != "nothing"]
+        riders = self.standing(leaving, on_top=True)
+        super().step()
+        self.velocity = [(p - before) * rate for p, before in zip(self.position, start, strict=True)]
+        for body in riders:
+            body.carried_by(self.name, self.velocity)
+
+    def lead_by(self, goal: Sequence[float]) -> bool:
+        """Moves to a place, axis by axis, with whom it carries and pushes; whether it got there."""
+        bodies = [body for body in self.sim.parts_of(Body) if body.takes_part]
+        riders = self.standing(bodies, on_top=True)
+        crushed = len(self._crushing)
+        for axis, end in enumerate(goal):
+            displacement = end - self.position[axis]
+            if displacement:
+                self.position[axis] = self._push(axis, displacement, bodies, riders)
+        return len(self._crushing) == crushed
+
+    def _push(self, axis: int, displacement: float, bodies: Sequence[Body], riders: Collection[Body]) -> float:
+        """Moves the bodies that a step along an axis carries or hits; the place to which there was room for it."""
+        start, end = self.position[axis], self.position[axis] + displacement
+        others = [body for body in bodies if body not in riders]
+        # Those in its way first: how far they give way is how far it takes along who stands on it.
+        for group in (others, riders):
+            if end != start:
+                for body in self.move_bodies(axis, end - start, self._corners(axis, end), group, riders):
+                    end = self._room(body, axis, displacement, end)
+        return end
+
+    def _corners(self, axis: int, end: float) -> tuple[tuple[float, ...], tuple[float, ...]]:
+        """Its corners where it stands at another place along one axis."""
+        low = tuple(end if i == axis else p for i, p in enumerate(self.position))
+        return low, tuple(p + side for p, side in zip(low, self.size, strict=True))
+
+    def move_bodies(
+        self,
+        axis: int,
+        displacement: float,
+        corners: tuple[tuple[float, ...], tuple[float, ...]],
+        bodies: Collection[Body],
+        riders: Collection[Body],
+    ) -> list[Body]:
+        """Moves the bodies that it carries or hits where its box becomes the one of these corners, by a displacement of a side
+        along an axis; those that could not give way."""
+        now, then = self.box, Box(*corners, "platform", self.one_way, self.name)
+        up, sign = self.sim.level.up_axis, self.sim.level.up_sign
+        stuck = []
+        for body in bodies:
+            here, there = (grow(box, body.near.extent_low, body.near.extent_high) for box in (now, then))
+            carried = body in riders
+            if carried:
+                if axis == up and displacement * sign < 0 and not body.gravity:
+                    continue  # nothing pulls it after a floor that falls away
+                surface = body.position[axis] + displacement
+                if axis == up:
+                    surface = (there.high if sign > 0 else there.low)[axis]
+            elif not self.one_way and self._in_the_way(body, axis, displacement, here, there):
+                surface = there.low[axis]
+                if displacement > 0:
+                    surface = there.high[axis]
+                self._pushing.append(body.name)
+            else:
+                continue
+            got_there = self.lead(body, axis, surface, self.provider)
+            # Who cannot be taken along, or down past a ledge that holds what of it hangs over, stays where it is.
+            if not got_there and (not carried or (axis == up and displacement * sign > 0)):
+                self._crushing.append(body.name)
+                stuck.append(body)
+        return stuck
+
+    def _room(self, body: Body, axis: int, displacement: float, end: float) -> float:
+        """How far it may go where it does not go through a body that stands still, and not beyond `end`."""
+        p, size = body.position[axis], self.size[axis]
+        if displacement > 0:
+            return max(self.position[axis], min(end, place_ending_by(p, size, body.near.extent_low[axis])))
+        return min(self.position[axis], max(end, place_starting_by(p, body.near.extent_high[axis])))
+
+    @staticmethod
+    def _in_the_way(body: Body, axis: int, displacement: float, here: ExpandedBox, there: ExpandedBox) -> bool:
+        """Whether a body stands in what a step along an axis goes through."""
+        position = body.position
+        if any(i != axis and not there.low[i] < p < there.high[i] for i, p in enumerate(position)):
+            return False
+        p = position[axis]
+        if displacement > 0:
+            return here.high[axis] <= p < there.high[axis]
+        return there.low[axis] < p <= here.low[axis]
