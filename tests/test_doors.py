@@ -210,3 +210,64 @@ def test_what_no_door_can_be_is_told():
             run(build, 2)
     with pytest.raises(lt.LarkTallyError, match="nothing is carried in a level without an up"):
         run(lambda sim: sim.body("b", size=(1, 1), at=(0, 50), leaves_with="whole"), 2, level=lt.Level([], up=None))
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_a_round_zone_holds_who_is_nearer_than_its_radius_by_the_nearest_point(seed):
+    pick = random.Random(seed)
+    centre, radius = (100.0 + pick.randrange(40), 100.0), pick.choice((8.0, 20.0, 5.0))
+    # Flush ones too: exactly a radius away, along an axis and at a corner of a 3-4-5 triangle.
+    places = [
+        (centre[0] + radius, centre[1] - 3),
+        (centre[0] + 0.6 * radius, centre[1] + 0.8 * radius),
+        (centre[0] - radius - 6, 97.0),
+    ]
+    places += [(centre[0] + pick.uniform(-30, 30), centre[1] + pick.uniform(-30, 30)) for _ in range(40)]
+
+    def build(sim):
+        wick = sim.body("wick", size=(6, 8), at=(0, 0))
+        glow = sim.zone("glow", centre=centre, radius=radius, watch=[wick])
+        gap = sim.value("gap", 0.0)
+
+        @sim.before("zones")
+        def go(now):
+            wick.put(*places[now.frame - 1])
+            gap.value = lt.geometry.distance(wick, glow, "edges")
+
+    trace = run(build, len(places), level=lt.Level([]))
+    for row in range(1, len(places) + 1):
+        low = (trace["wick.x"][row], trace["wick.y"][row])
+        nearest = [min(max(c, a), a + side) for c, a, side in zip(centre, low, (6, 8))]
+        away = float(np.hypot(nearest[0] - centre[0], nearest[1] - centre[1]))
+        assert trace["glow.wick"][row] == (away < radius), row
+        assert trace["gap"][row] == pytest.approx(max(away - radius, 0.0), abs=1e-9)
+    # Touching is not inside.
+    assert not trace["glow.wick"][[1, 3]].any()
+    assert {"entered", "left"} <= {e.name for e in trace.events}
+
+
+def test_a_cell_may_stand_for_a_plank_and_a_ladder_and_a_zone_for_several_cells():
+    level = lt.Level.from_rows(
+        "..M==.\n..H...\n..H...\n######", cell=16, one_way="=M", zones={"H": "ladder", "M": "ladder"}
+    )
+    assert [(box.low, box.high) for box in level.zones["ladder"]] == [((32.0, 16.0), (48.0, 64.0))]
+    assert [(box.low, box.high) for box in level.boxes if box.one_way] == [
+        ((32.0, 48.0), (48.0, 64.0)),
+        ((48.0, 48.0), (80.0, 64.0)),
+    ]
+
+
+def test_what_no_round_zone_can_be_is_told():
+    def zone(sim, **options):
+        return sim.zone("glow", watch=[sim.body("b", size=(1, 1), at=(9, 50))], **options)
+
+    for options, said in (
+        ({"centre": (1, 2)}, "round with centre= and radius="),
+        ({"centre": (1, 2), "radius": 0}, "a radius is above 0"),
+        ({"centre": (1, 2, 3), "radius": 1}, "centre is 2 numbers"),
+        ({"centre": (1, 2), "radius": 1, "low": (0, 0)}, "or has corners"),
+    ):
+        with pytest.raises(lt.LarkTallyError, match=said):
+            run(lambda sim, options=options: zone(sim, **options), 2)
+    with pytest.raises(lt.LarkTallyError, match="zone 'glow' is round"):
+        run(lambda sim: lt.geometry.ray(sim, (0, 0), (1, 0), 9, bodies=[zone(sim, centre=(1, 2), radius=1)]), 2)

@@ -190,6 +190,21 @@ def test_a_plank_is_touched_from_above_alone_and_a_wall_slide_needs_no_function(
         ),
         (lambda sim: sim.body("b", size=(1, 1), at=(9, 50)).launch(vy=9, gravity="soon"), "no gravity 'soon'"),
         (lambda sim: sim.body("b", size=(1, 1), at=(9, 50)).steer(vx=9, by=0), "an acceleration above 0"),
+        (lambda sim: sim.value("v", 3.0).turn(9, by=3), "is no angle"),
+        (lambda sim: sim.value("v", 3.0, wraps=0), "wraps is a whole turn"),
+        (lambda sim: sim.value("v", 3.0, wraps=360).turn(9, by=0), "a speed above 0"),
+        (lambda sim: sim.value("v", 3.0, wraps=360).turn(math.nan, by=3), "goal is a finite number"),
+        (lambda sim: sim.fan("f", sim.body("b", size=(4, 4), at=(9, 50)), "down", 3, 4), "looks along an axis"),
+        (
+            lambda sim: sim.fan("f", sim.body("b", size=(4, 4), at=(9, 50)), "-y", 3, math.inf),
+            "a length is a finite number",
+        ),
+        (
+            lambda sim: sim.hurtbox(
+                "h", sim.body("b", size=(4, 4), at=(9, 50)), size=(1, 1), offset=(0, 0), shows="all"
+            ),
+            "no word 'all'",
+        ),
     ],
 )
 def test_what_no_body_can_have_is_told(build, said):
@@ -204,3 +219,93 @@ def test_what_no_body_can_have_is_told(build, said):
 def test_what_needs_an_up_is_an_error_without_one(options, said):
     with pytest.raises(lt.LarkTallyError, match=said):
         run(lambda sim: sim.body("b", size=(1, 1), at=(9, 50), **options), 2, level=lt.Level([], up=None))
+
+
+@pytest.mark.parametrize("full", [360.0, 1.0, 2 * math.pi])
+@pytest.mark.parametrize("seed", range(6))
+def test_an_angle_turns_to_its_goal_the_short_way_at_its_speed(full, seed):
+    pick = random.Random(seed)
+    start, speed = pick.uniform(-2, 3) * full, pick.uniform(0.1, 4) * full
+    # The goal itself, a whole turn from it, and others.
+    goals = [start, start + full, *(pick.uniform(-3, 3) * full for _ in range(4))]
+
+    def build(sim):
+        vane = sim.value("vane", start, wraps=full)
+        there = sim.value("there", False)
+
+        @sim.before("motion")
+        def turn(now):
+            there.value = vane.turn(goals[now.frame // 20 % len(goals)], by=speed)
+
+    trace = run(build, 150)
+    angle = start
+    for row in range(1, 151):
+        goal = goals[row // 20 % len(goals)]
+        # The same angle in the nearest turn: of two as near, the one above.
+        near = min((goal + full * n for n in range(-9, 10)), key=lambda g: (round(abs(g - angle), 9), -g))
+        step = min(abs(near - angle), speed / 60)
+        there = abs(near - angle) <= speed / 60
+        angle = goal if there else angle + math.copysign(step, near - angle)
+        assert trace["vane"][row] == pytest.approx(angle, abs=1e-9 * full) and trace["there"][row] == there, row
+        angle = trace["vane"][row]
+
+
+def test_half_a_turn_goes_upward():
+    def build(sim):
+        vane = sim.value("vane", 350, wraps=360)
+        sim.before("motion", lambda now: vane.turn(170 if now.frame < 4 else 10, by=600))
+
+    assert run(build, 6)["vane"].tolist() == [350, 360, 370, 380, 10, 10, 10]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_fan_is_a_channel_for_each_of_its_rays_in_every_row(seed):
+    pick = random.Random(seed)
+    level = lt.Level(
+        [lt.geometry.box_at((pick.randrange(0, 30) * 8, pick.randrange(0, 8) * 8), (8, 8)) for _ in range(40)]
+    )
+    seen = []
+
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(100, 90), gravity=300)
+        moth = sim.body("moth", size=(8, 8), at=(110, 80))
+        feet = sim.fan("wick.feet", wick, "-y", 4, 40, bodies=[moth])
+        gait = sim.machine("gait", ("low", "high"), "high")
+        gait.transition("high", to="low", when="wick.feet.nearest < 20 and wick.feet.hits >= 1")
+        sim.before("motion", lambda now: wick.steer(vx=60 * now.axis("left", "right")))
+
+        @sim.after("zones")
+        def plain(now):
+            row = [math.inf] * 4
+            for hit in lt.geometry.fan(wick, "-y", 4, 40, bodies=[moth]):
+                row[hit.ray] = hit.distance
+            seen.append(row)
+            assert feet.nearest == min(row) and feet.hits == sum(d < math.inf for d in row)
+
+    trace = run(build, 60, lt.InputScript.at_random({"left": 0.1, "right": 0.1}, 60, seed), level=level)
+    assert [[trace[f"wick.feet.{n}"][row] for n in range(4)] for row in range(1, 61)] == seen
+    assert trace["wick.feet.hits"].max() > 0
+
+
+def test_parts_sims_and_live_runs_are_read_as_text():
+    def build(sim):
+        sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+        sim.cooldown("wick.rest", 9).use()
+        sim.value("wick.mood", "calm")
+
+    live = lt.Live(lt.Scenario(model(build), frames=9, name="dusk")).to(3)
+    assert (
+        repr(live) == "<Live dusk in row 3 of 9>"
+        and repr(live.sim) == "<Sim in row 3: 3 parts, wick, wick.rest, wick.mood>"
+    )
+    assert repr(live.part("wick")) == "<Body wick: x 24, y 16, vx 0, vy 0, grounded true>"
+    assert repr(live.part("wick.rest")) == "<Cooldown wick.rest: left 6, ready false>"
+    assert repr(live.part("wick.mood")) == "<Value wick.mood: 'calm'>"
+    assert live.part("wick.rest").table() == "wick.rest.left       6\nwick.rest.ready  false"
+    assert live.table("wick.rest.*", "wick.m*").splitlines()[-1].split() == ["wick.mood", "'calm'"]
+    assert live.table() == live.sim.table() and len(live.table().splitlines()) == 8
+    with pytest.raises(lt.LarkTallyError, match="'wik'"):
+        live.table("wik")
+    # Before the run has begun a part says what it can.
+    sim = lt.Sim(lt.Setup())
+    assert repr(sim.body("wick", size=(1, 1), at=(0, 0))).startswith("<Body wick: x 0, y 0")

@@ -232,6 +232,7 @@ def crowded(setup):
     head = sim.hurtbox("head", moth, size=(4, 2), offset=(0, 1), tags="head")
     sim.hitbox("reach", wick, size=(8, 8), offset=(0, 0), targets=[moth, head], again=2, rank=1, trade="clash")
     sim.air_uses("flaps", wick, 2)
+    sim.fan("feet", wick, "-y", 3, 30, bodies=[moth])
     sim.enclosure("lantern", at=(80, 16), size=(30, 30), holds=[])
     rest, slow = sim.cooldown("rest", 9, charges=2), sim.clock("slow", "1/2")
     sim.countdown("wait", 12, show="up", running=True, clock="slow")

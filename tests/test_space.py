@@ -404,7 +404,6 @@ def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
         (lambda sim: lt.geometry.fan(sim.body("w", size=(4, 4), at=(40, 20)), "-y", 1, 4), "at least 2 rays"),
         (lambda sim: lt.Level.from_rows("..\n...", cell=4), "row 2 has 3 characters, row 1 has 2"),
         (lambda sim: lt.Level.from_rows("..\n.x", cell=4), "row 2, column 2: 'x' stands for nothing"),
-        (lambda sim: lt.Level.from_rows("ab", cell=4, zones={"a": "rope", "b": "rope"}), "named twice"),
         (lambda sim: lt.Level([lt.Box((0, 0), (0, 1))]), "is not below high"),
         (
             lambda sim: sim.animation("pose", {"swing": lt.Clip(4, marks={"blow": 4})}, "swing"),

@@ -5,9 +5,20 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-__all__ = ["turned"]
+__all__ = ["short_way", "turned"]
 
 Numbers = npt.NDArray[np.float64]
+
+
+def short_way(difference: float, full: float) -> float:
+    """The same for one difference of angles.
+
+    >>> short_way(340.0, 360.0), short_way(-180.0, 360.0)
+    (-20.0, 180.0)
+    """
+    if -full / 2 < difference <= full / 2:
+        return difference
+    return full / 2 - (full / 2 - difference) % full
 
 
 def turned(difference: Numbers, full: float | None) -> Numbers:

@@ -20,15 +20,18 @@ from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Pool
 from larktally.parts.sim_protocol import PartLike, SimProtocol
 from larktally.parts.space.body import Body, Leaves, Response
-from larktally.parts.space.box import Box
+from larktally.parts.space.box import Box, Round, round_at
+from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.door import Door
 from larktally.parts.space.enclosure import Enclosure
+from larktally.parts.space.fan_part import Fan
 from larktally.parts.space.hitbox import Hitbox, Trade
 from larktally.parts.space.hop import Integrator
 from larktally.parts.space.hurtbox import Hurtbox
 from larktally.parts.space.level import Level
 from larktally.parts.space.platform import Platform
 from larktally.parts.space.positioned_box import Anchor
+from larktally.parts.space.rays import Target
 from larktally.parts.space.zone import Zone
 from larktally.parts.timers.air_uses import AirUses
 from larktally.parts.timers.animation import Animation, Clip
@@ -408,13 +411,19 @@ class PartFactory(ABC):
         high: Sequence[float] | None = None,
         *,
         watch: Sequence[Body],
+        centre: Sequence[float] | None = None,
+        radius: float | None = None,
         once: bool = False,
         ends: str = "",
         clock: str | None = None,
     ) -> Zone:
-        """A zone from `low` to `high`, or the level's zone of that name; it looks at the bodies in `watch`."""
+        """A zone from `low` to `high`, a round one of `radius` about `centre`, or the level's zone of that name; it looks at the
+        bodies in `watch`."""
         level = self.root.level
-        if low is None or high is None:
+        boxes: Sequence[Box]
+        if centre is not None or radius is not None:
+            boxes = [self._round_zone(name, centre, radius, low is not None or high is not None)]
+        elif low is None or high is None:
             if name not in level.zones:
                 raise ModelError(unknown_name("zone", name, level.zones, "this level") + "; or give low= and high=")
             boxes = level.zones[name]
@@ -423,6 +432,15 @@ class PartFactory(ABC):
             drawn = {name: [Box(tuple(low), tuple(high), "zone", name=name)]}
             boxes = Level((), drawn, axes=level.axes).zones[name]
         return self._add(Zone(self.root, self.full_name(name), boxes, watch, once=once, ends=ends), clock)
+
+    def _round_zone(self, name: str, centre: Sequence[float] | None, radius: float | None, has_corners: bool) -> Round:
+        what = f"zone {name!r}"
+        if centre is None or radius is None or has_corners:
+            raise ModelError(f"{what} is round with centre= and radius=, or has corners, low= and high=")
+        radius = number(what, "radius", radius, 0.0)
+        if not radius:
+            raise ModelError(f"{what}: a radius is above 0")
+        return round_at(numbers(what, "centre", centre, len(self.root.level.axes)), radius, name=name)
 
     def hitbox(
         self,
@@ -437,6 +455,7 @@ class PartFactory(ABC):
         team: str = "",
         rank: int | None = None,
         trade: Trade = "both",
+        shows: Iterable[str] = (),
         clock: str | None = None,
     ) -> Hitbox:
         """A box attached to a body that strikes each target once for each opening; see Hitbox for each option."""
@@ -452,6 +471,7 @@ class PartFactory(ABC):
             team=team,
             rank=rank,
             trade=trade,
+            shows=shows,
         )
         return self._add(made, clock)
 
@@ -465,12 +485,38 @@ class PartFactory(ABC):
         tags: Iterable[str] = (),
         team: str = "",
         facing: Value | None = None,
+        shows: Iterable[str] = (),
         clock: str | None = None,
     ) -> Hurtbox:
         """A box attached to a body at which hitboxes strike it; see Hurtbox for each option."""
         made = Hurtbox(
-            self.root, self.full_name(name), body, size=size, offset=offset, tags=tags, team=team, facing=facing
+            self.root,
+            self.full_name(name),
+            body,
+            size=size,
+            offset=offset,
+            tags=tags,
+            team=team,
+            facing=facing,
+            shows=shows,
         )
+        return self._add(made, clock)
+
+    def fan(
+        self,
+        name: str,
+        body: Body,
+        side: str,
+        rays: int,
+        length: float,
+        *,
+        inset: float = 0.5,
+        layers: Iterable[str] | None = None,
+        bodies: Iterable[Target] = (),
+        clock: str | None = None,
+    ) -> Fan:
+        """Rays that look out of one side of a body in every row, each a channel; see Fan."""
+        made = Fan(self.root, self.full_name(name), body, side, rays, length, inset=inset, layers=layers, bodies=bodies)
         return self._add(made, clock)
 
     def platform(

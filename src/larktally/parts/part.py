@@ -14,9 +14,10 @@ from typing import Any, ClassVar, NamedTuple, Protocol
 from larktally.errors import ModelError
 from larktally.inputs.view import FrameInput
 from larktally.parts.sim_protocol import SimProtocol
+from larktally.textfmt import aligned, shown_value
 from larktally.traces.columns import Kind
 
-__all__ = ["ChannelSpec", "Part", "check_part_name", "plain_state", "state_from_plain"]
+__all__ = ["ChannelSpec", "Part", "check_part_name", "plain_state", "state_from_plain", "value_table"]
 
 # What a claim can write without quotes; a slot's number may follow a dot.
 _NAME = re.compile(r"[A-Za-z_]\w*(\.\w+)*")
@@ -130,8 +131,32 @@ class Part:
         """Emits an event from this part."""
         self.sim.emit(event, self.name, data)
 
+    def shown_values(self) -> dict[str, Any]:
+        """What it shows, by the names of its channels; empty before the run has begun."""
+        found: dict[str, Any] = {}
+        for spec in self.channels():
+            name = f"{self.name}.{spec.suffix}" if spec.suffix else self.name
+            try:
+                found[name] = getattr(self if spec.holder is None else spec.holder, spec.attribute)
+            except AttributeError:
+                continue
+        return found
+
+    def table(self) -> str:
+        """What it shows, a channel a line, as text."""
+        return value_table(self.shown_values())
+
     def __repr__(self) -> str:
-        return f"<{type(self).__name__} {self.name}>"
+        shown = []
+        for name, value in self.shown_values().items():
+            suffix = name.removeprefix(self.name).lstrip(".")
+            shown.append(f"{suffix} {shown_value(value)}".strip())
+        return f"<{type(self).__name__} {self.name}{': ' if shown else ''}{', '.join(shown)}>"
+
+
+def value_table(values: Mapping[str, Any]) -> str:
+    """Names and values, a line each, as text."""
+    return "\n".join(aligned([[name, shown_value(value)] for name, value in values.items()], {0}))
 
 
 def plain_state(value: Any) -> Any:

@@ -16,17 +16,21 @@ from larktally.inputs.actions import Action, Actions
 from larktally.inputs.view import FrameInput
 from larktally.language.names import Names
 from larktally.language.rows import Binding, compile_row
-from larktally.names import unknown_name
+from larktally.names import matching, unknown_name
 from larktally.parts.context import StepContext, context_for
 from larktally.parts.factory import PartFactory
 from larktally.parts.machine import Machine
 from larktally.parts.overrides import Overrides
-from larktally.parts.part import ChannelSpec, Part, Ticker, check_part_name
+from larktally.parts.part import ChannelSpec, Part, Ticker, check_part_name, value_table
 from larktally.parts.pool import Slot
 from larktally.parts.sim_protocol import InputFollower, PartLike
+from larktally.parts.space.attached_box import AttachedBox
 from larktally.parts.space.body import Body
+from larktally.parts.space.box import Round
 from larktally.parts.space.door import Door
 from larktally.parts.space.enclosure import Enclosure
+from larktally.parts.space.fan_part import Fan
+from larktally.parts.space.hitbox import Hitbox
 from larktally.parts.space.level import Level
 from larktally.parts.space.platform import Platform
 from larktally.parts.space.zone import Zone
@@ -34,6 +38,7 @@ from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock, clock_named
 from larktally.parts.unknown_attributes import unknown_attribute
 from larktally.setup import Setup
+from larktally.textfmt import plural
 from larktally.traces.columns import Channel
 from larktally.traces.events import comes_from
 from larktally.traces.outline import Outline
@@ -255,6 +260,15 @@ class Sim(PartFactory):
         """The value of every channel."""
         return dict(zip(self.names.channels, self.channel_values(), strict=True))
 
+    def table(self, *patterns: str) -> str:
+        """Channels and their values, a line each, as text: all of them, or those that match, such as "gap.*"."""
+        values = self.observe()
+        names = matching(list(values), patterns or ("*",), "table")
+        return value_table({name: values[name] for name in names})
+
+    def __repr__(self) -> str:
+        return f"<Sim in row {self.frame}: {plural(len(self.parts), 'part')}, {', '.join(self.parts)}>"
+
     def unknown_attributes(self) -> str:
         """What is wrong with an attribute that a model has set on a part that has none of that name; "" where none is. To be
         asked when the run is over."""
@@ -317,6 +331,27 @@ class Sim(PartFactory):
             scene["doors"] = doors
         scene["enclosures"] = [enclosure.name for enclosure in self.parts_of(Enclosure)]
         scene["zones"] = {zone.name: [[box.low, box.high] for box in zone.boxes] for zone in self.parts_of(Zone)}
+        rounds = {}
+        for zone in self.parts_of(Zone):
+            discs = [[piece.centre, piece.radius] for piece in zone.boxes if isinstance(piece, Round)]
+            if discs:
+                rounds[zone.name] = discs
+        if rounds:
+            scene["rounds"] = rounds
+        attached = {box.name: isinstance(box, Hitbox) for box in self.parts_of(AttachedBox) if "box" in box.shows}
+        if attached:
+            scene["attached"] = attached
+        fans = {}
+        for one in self.parts_of(Fan):
+            fans[one.name] = {
+                "body": one.body.name,
+                "side": one.side,
+                "rays": one.rays,
+                "length": one.length,
+                "inset": one.inset,
+            }
+        if fans:
+            scene["fans"] = fans
         return scene
 
     def save(self) -> bytes:

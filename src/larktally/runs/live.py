@@ -6,8 +6,8 @@ from typing import Any
 
 from larktally.errors import LarkTallyError, ModelError
 from larktally.event import Event
-from larktally.names import unknown_name
-from larktally.parts.part import Part
+from larktally.names import matching, unknown_name
+from larktally.parts.part import Part, value_table
 from larktally.parts.sim import Sim
 from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.record import record
@@ -100,6 +100,16 @@ class Live:
         for channel in subject.info.channels:
             names.append(channel.name)
         return dict(zip(names, subject.row(), strict=True))
+
+    def table(self, *patterns: str) -> str:
+        """Channels and their values in this row, a line each, as text: all of them, or those that match, such as "gap.*"."""
+        values = self.values
+        names = matching(list(values), patterns or ("*",), "table")
+        return value_table({name: values[name] for name in names})
+
+    def __repr__(self) -> str:
+        over = f", over: {self.ended}" if self.ended else ""
+        return f"<Live {self.scenario.title} in row {self.row} of {int(self.scenario.frames)}{over}>"
 
     def part(self, name: str) -> Part:
         """A part of the sim by its dotted name."""

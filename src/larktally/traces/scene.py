@@ -22,6 +22,14 @@ class _Body(msgspec.Struct):
     before: list[float]
 
 
+class _Fan(msgspec.Struct):
+    body: str
+    side: str
+    rays: int
+    length: float
+    inset: float
+
+
 class _Scene(msgspec.Struct, kw_only=True):
     axes: str | list[str] = "xy"
     up: str | None = None
@@ -30,6 +38,9 @@ class _Scene(msgspec.Struct, kw_only=True):
     platforms: dict[str, list[float]] = {}
     enclosures: list[str] = []
     doors: list[str] = []
+    attached: dict[str, bool] = {}
+    fans: dict[str, _Fan] = {}
+    rounds: dict[str, list[tuple[list[float], float]]] = {}
     zones: dict[str, list[_Corners]] = {}
 
 
@@ -45,6 +56,8 @@ def check_scene(scene: Mapping[str, Any]) -> None:
     for body in found.bodies.values():
         places += [body.size, body.before]
     places += found.platforms.values()
+    for discs in found.rounds.values():
+        places += [centre for centre, _ in discs]
     for boxes in found.zones.values():
         for low, high in boxes:
             places += [low, high]

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.patches import Rectangle
+from matplotlib.patches import Circle, Rectangle
 
 from larktally.textfmt import shortened
 from larktally.traces.trace import Trace
@@ -65,6 +65,8 @@ def draw_scene(
     # Where it began and where it ended, when nothing else was asked.
     for row in ghosts or [rows.start, rows.stop - 1]:
         _draw_ghosts(axes, trace, body, row, palette)
+        _draw_attached(axes, trace, row, palette)
+        _draw_fans(axes, trace, row, palette)
     # A path without states, contacts or another run has nothing to be told apart by.
     if axes.get_legend_handles_labels()[0]:
         _draw_legend(axes, palette)
@@ -159,9 +161,13 @@ def _near_the_level(values: Any, scene: dict[str, Any], axis: int) -> Any:
 
 
 def _draw_zones(axes: Axes, scene: dict[str, Any], palette: Palette) -> None:
+    rounds = scene.get("rounds", {})
     for zone, boxes in scene.get("zones", {}).items():
+        for centre, radius in rounds.get(zone, ()):
+            axes.add_patch(Circle(centre[:2], radius, fill=False, edgecolor=palette.zone, lw=1.2, ls="--", zorder=4))
         for n, (low, high) in enumerate(boxes):
-            _outline(axes, low, high, palette.zone, "--")
+            if zone not in rounds:
+                _outline(axes, low, high, palette.zone, "--")
             if n == 0:
                 axes.annotate(
                     zone,
@@ -275,6 +281,40 @@ def _draw_ghosts(axes: Axes, trace: Trace, followed: str, row: int, palette: Pal
                 clip_on=True,
                 **_on_paper(palette),
             )
+
+
+def _draw_attached(axes: Axes, trace: Trace, row: int, palette: Palette) -> None:
+    """Hitboxes that are open in a row, and hurtboxes, dashed where they are shut; each where its model records it."""
+    for name, strikes in trace.header.scene.get("attached", {}).items():
+        low = (trace[f"{name}.x"][row], trace[f"{name}.y"][row])
+        high = (low[0] + trace[f"{name}.width"][row], low[1] + trace[f"{name}.height"][row])
+        is_open = bool(trace[f"{name}.open"][row])
+        if strikes and is_open:
+            axes.add_patch(
+                Rectangle(low, high[0] - low[0], high[1] - low[1], facecolor=palette.breach, alpha=0.35, lw=0)
+            )
+            _outline(axes, low, high, palette.breach)
+        elif not strikes:
+            _outline(axes, low, high, palette.line, "-" if is_open else ":")
+
+
+def _draw_fans(axes: Axes, trace: Trace, row: int, palette: Palette) -> None:
+    """The rays of fans in a row, as far as each sees; what it meets as a dot."""
+    for name, fan in trace.header.scene.get("fans", {}).items():
+        box = body_box(trace, fan["body"], row)
+        if box is None or fan["side"][1] not in "xy":
+            continue
+        low, high = box
+        along, sign = "xy".index(fan["side"][1]), 1 if fan["side"][0] == "+" else -1
+        edge = (high if sign > 0 else low)[along]
+        spread = np.linspace(low[1 - along] + fan["inset"], high[1 - along] - fan["inset"], fan["rays"])
+        for n, across in enumerate(spread.tolist()):
+            distance = float(trace[f"{name}.{n}"][row])
+            end = edge + sign * min(distance, fan["length"])
+            places = ([across, across], [edge, end]) if along else ([edge, end], [across, across])
+            axes.plot(*places, color=palette.zone, lw=0.9, zorder=5)
+            if distance <= fan["length"]:
+                axes.plot(places[0][1], places[1][1], ".", color=palette.zone, ms=5, zorder=5)
 
 
 def _on_paper(palette: Palette) -> dict[str, Any]:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
-from larktally.parts.part import Part
+from larktally.errors import ModelError
+from larktally.names import one_or_many, unknown_name
+from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.checks import numbers, size_of
@@ -14,7 +16,8 @@ __all__ = ["AttachedBox"]
 
 
 class AttachedBox(Part):
-    """A box of `size` whose centre is `offset` from a body's, on the side that `facing` (a value of 1 or -1) says."""
+    """A box of `size` whose centre is `offset` from a body's, on the side that `facing` (a value of 1 or -1) says.
+    `shows="box"` records and draws where it stands: channels x, y, width, height (z, depth)."""
 
     def __init__(
         self,
@@ -24,11 +27,31 @@ class AttachedBox(Part):
         size: Sequence[float],
         offset: Sequence[float],
         facing: Value | None,
+        shows: Iterable[str] = (),
     ) -> None:
         super().__init__(sim, name)
+        self.shows = one_or_many(shows)
+        for word in self.shows:
+            if word != "box":
+                raise ModelError(unknown_name("word", word, ("box",), f"shows= of {name!r}"))
         self.body, self.facing = body, facing
         self.size = size_of(name, size, len(body.axes))
         self.offset = numbers(name, "offset", offset, len(body.axes))
+
+    def channels(self) -> tuple[ChannelSpec, ...]:
+        if "box" not in self.shows:
+            return self.channel_specs
+        found = list(self.channel_specs)
+        for axis, side in zip(self.body.axes, ("width", "height", "depth"), strict=False):
+            found += [ChannelSpec(axis, axis, "number"), ChannelSpec(side, side, "number")]
+        return tuple(found)
+
+    x = property(lambda self: self.low[0])
+    y = property(lambda self: self.low[1])
+    z = property(lambda self: self.low[2])
+    width = property(lambda self: self.size[0])
+    height = property(lambda self: self.size[1])
+    depth = property(lambda self: self.size[2])
 
     @property
     def low(self) -> tuple[float, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any, Literal, TypeAlias
 
 from larktally.errors import ModelError
@@ -37,6 +37,8 @@ class Hitbox(AttachedBox):
     same, but with equal ranks neither lands, and both say `clashed` (against). Where the two disagree, "clash" goes before
     "higher", and that before "both". A `rank` that is given stands in the event.
 
+    `shows="box"` records where it stands, for claims and pictures: x, y, width, height.
+
     Channels: `open`, `struck` (targets since it opened). Events: struck (target, and hurtbox, tags, rank), beaten, clashed.
     """
 
@@ -59,8 +61,9 @@ class Hitbox(AttachedBox):
         team: str = "",
         rank: int | None = None,
         trade: Trade = "both",
+        shows: Iterable[str] = (),
     ) -> None:
-        super().__init__(sim, name, body, size, offset, facing)
+        super().__init__(sim, name, body, size, offset, facing, shows)
         self.targets = tuple(targets)
         if trade not in TRADES:
             raise ModelError(unknown_name("trade", trade, TRADES, f"hitbox {name!r}"))

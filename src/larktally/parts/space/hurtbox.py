@@ -35,8 +35,9 @@ class Hurtbox(AttachedBox):
         tags: Iterable[str] = (),
         team: str = "",
         facing: Value | None = None,
+        shows: Iterable[str] = (),
     ) -> None:
-        super().__init__(sim, name, body, size, offset, facing)
+        super().__init__(sim, name, body, size, offset, facing, shows)
         self.tags, self.team = one_or_many(tags), team
         self.is_open = True
 

@@ -59,8 +59,10 @@ class Level:
     ) -> Level:
         """A 2-D level drawn in text: each character is a square of `cell` units; '.' and ' ' are empty.
 
-        `layers` maps further characters to the layer of their solid boxes, `zones` to the name of a zone. Squares side
-        by side are joined into larger boxes. Raises ModelError naming the row and column of what does not fit.
+        `layers` maps further characters to the layer of their solid boxes, `zones` to the name of a zone. One character may
+        stand in several of them, and several for one zone: with one_way="=M", zones={"H": "ladder", "M": "ladder"} an M is a
+        ladder that goes through a plank. Squares side by side are joined into larger boxes. Raises ModelError naming the row and
+        column of what does not fit.
         """
         if not (isinstance(cell, int | float) and math.isfinite(cell) and cell > 0):
             raise ModelError(f"cell is the side of a square in units, above 0, not {cell!r}")
@@ -85,12 +87,12 @@ class Level:
             # Not joined upward: each row of planks is one to land on.
             boxes += [Box(low, high, "solid", True) for low, high in _rectangles(lines, character, cell, tall=False)]
         named: dict[str, list[Box]] = {}
-        for character, name in (zones or {}).items():
+        for name in dict.fromkeys((zones or {}).values()):
+            # A zone may stand in cells of several characters: a ladder, and the ladder where it goes through a plank.
+            characters = "".join(character for character, of in (zones or {}).items() if of == name)
             found = []
-            for low, high in _rectangles(lines, character, cell):
+            for low, high in _rectangles(lines, characters, cell):
                 found.append(Box(low, high, "zone", name=name))
-            if name in named:
-                raise ModelError(f"zone {name!r} is named twice in the legend")
             named[name] = found
         # In an order that hangs on where boxes are, not on which character was read first: the order decides between two
         # met at once.
@@ -220,12 +222,12 @@ def _rows(rows: str) -> list[str]:
     return drawn
 
 
-def _rectangles(lines: list[str], character: str, cell: float, tall: bool = True) -> list[tuple[Point, Point]]:
-    """Runs of a character as rectangles, equal runs of neighbouring lines joined; line 0 is at y = 0."""
+def _rectangles(lines: list[str], characters: str, cell: float, tall: bool = True) -> list[tuple[Point, Point]]:
+    """Runs of some characters as rectangles, equal runs of neighbouring lines joined; line 0 is at y = 0."""
     done: list[tuple[Point, Point]] = []
     growing: dict[tuple[int, int], int] = {}
     for y, line in enumerate([*lines, ""]):
-        runs = set(_runs(line, character))
+        runs = set(_runs(line, characters))
         for run in [run for run in growing if run not in runs or not tall]:
             first = growing.pop(run)
             done.append(((run[0] * float(cell), first * float(cell)), (run[1] * float(cell), y * float(cell))))
@@ -234,12 +236,12 @@ def _rectangles(lines: list[str], character: str, cell: float, tall: bool = True
     return done
 
 
-def _runs(line: str, character: str) -> list[tuple[int, int]]:
+def _runs(line: str, characters: str) -> list[tuple[int, int]]:
     runs, start = [], None
     for x, found in enumerate(line + "\0"):
-        if found == character and start is None:
+        if found in characters and start is None:
             start = x
-        elif found != character and start is not None:
+        elif found not in characters and start is not None:
             runs.append((start, x))
             start = None
     return runs

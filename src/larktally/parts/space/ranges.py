@@ -8,7 +8,7 @@ from typing import TypeAlias, TypeVar
 
 from larktally.errors import ModelError
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box, gap_between
+from larktally.parts.space.box import Box, gap_between, gap_to
 from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.zone import Zone
 
@@ -27,6 +27,8 @@ def distance(one: Body, other: Other, between: str = "centre") -> float:
         return math.dist(one.feet, other.underside(other.nearest(one)))
     other = _nearest_box(one, other)
     if between == "edges":
+        if isinstance(other, Box):
+            return gap_to(other, one.low, one.high)
         return gap_between(one.low, one.high, other.low, other.high)
     if between == "centre":
         return math.dist(one.centre, other.centre)
@@ -74,7 +76,14 @@ def within_radius_ahead(one: Body, other: Other, ahead: float, radius: float, fa
     boxes: Sequence[Other] = (other,)
     if isinstance(other, Zone):
         boxes = other.boxes
-    return any(gap_between(box.low, box.high, point, point) <= radius for box in boxes)
+    for piece in boxes:
+        if isinstance(piece, Box):
+            gap = gap_to(piece, point, point)
+        else:
+            gap = gap_between(piece.low, piece.high, point, point)
+        if gap <= radius:
+            return True
+    return False
 
 
 def _nearest_box(one: Body, other: Other) -> Body | MovingBox | Box:

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from larktally.errors import ModelError
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box
+from larktally.parts.space.box import Box, Round
 from larktally.parts.space.level import Level
 from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.zone import Zone
@@ -168,6 +168,8 @@ def _things_of(target: Target) -> list[_Thing]:
         boxes = target.solid_boxes()
     elif isinstance(target, Zone):
         boxes = target.boxes
+        if any(isinstance(box, Round) for box in boxes):
+            raise ModelError(f"a ray meets boxes, and zone {target.name!r} is round: ask lt.geometry.distance")
     found: list[_Thing] = []
     for box in boxes:
         found.append((box.low, box.high, target))

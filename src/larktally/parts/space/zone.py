@@ -10,7 +10,7 @@ from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box, gap_between, middle_of, overlap
+from larktally.parts.space.box import Box, gap_to, meets, middle_of
 
 __all__ = ["Zone"]
 
@@ -25,7 +25,7 @@ class Presence:
 
 
 class Zone(Part):
-    """A region of one or more boxes, looked at after motion for every body that asked.
+    """A region of one or more boxes, or a round one, looked at after motion for every body that asked.
 
     A channel for each watched body says whether it is inside (`rope.wick`). With `once` the first to enter uses it up
     (`used`). With `ends` entering it ends the run with that reason. Events: entered, left (body), gathered (body),
@@ -95,7 +95,7 @@ class Zone(Part):
         """Of the boxes of this zone, the one that is nearest to a body: by edges, then by centres; the first of equals."""
         found = []
         for n, box in enumerate(self.boxes):
-            gap = gap_between(body.low, body.high, box.low, box.high)
+            gap = gap_to(box, body.low, body.high)
             found.append((gap, math.dist(body.centre, box.centre), n))
         return self.boxes[min(found)[2]]
 
@@ -153,4 +153,4 @@ class Zone(Part):
 
     def _overlaps(self, body: Body) -> bool:
         low, high = body.low, body.high
-        return any(overlap(low, high, box.low, box.high) for box in self.boxes)
+        return any(meets(box, low, high) for box in self.boxes)
