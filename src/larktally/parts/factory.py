@@ -19,7 +19,8 @@ from larktally.parts.machine import Changes, Machine
 from larktally.parts.part import Part, check_part_name
 from larktally.parts.pool import Pool
 from larktally.parts.sim_protocol import PartLike, SimProtocol
-from larktally.parts.space.body import Body, Leaves, Response
+from larktally.parts.space.answers import Answer
+from larktally.parts.space.body import Body, GroundTest, Leaves, Response
 from larktally.parts.space.box import Box, Round, round_at
 from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.door import Door
@@ -103,6 +104,8 @@ class PartFactory(ABC):
         shows: Iterable[str] = (),
         leaves_with: Leaves = "nothing",
         leaves_within: Duration = 0,
+        answer: Answer = "swept",
+        grounded_by: GroundTest = "contact",
         clock: str | None = None,
     ) -> Body:
         """A body: a box that moves and is stopped by solids; see Body for each option."""
@@ -125,6 +128,8 @@ class PartFactory(ABC):
             shows=shows,
             leaves_with=leaves_with,
             leaves_within=leaves_within,
+            answer=answer,
+            grounded_by=grounded_by,
         )
         return self._add(made, clock)
 

@@ -10,6 +10,7 @@ from larktally.errors import ModelError
 from larktally.names import one_or_many, unknown_name
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
 from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor, PositionedBox
@@ -17,9 +18,11 @@ from larktally.parts.space.sides import checked_limits, limited, side_names, tou
 from larktally.parts.space.sweep import Contact, ExpandedBox, clear, contact_at, overlapping, sweep
 from larktally.timing import Duration, frames_in
 
-__all__ = ["Body", "Leaves", "Response"]
+__all__ = ["Body", "GroundTest", "Leaves", "Response"]
 
 Response: TypeAlias = "Callable[[Body, Contact], None]"
+GroundTest: TypeAlias = Literal["contact", "probe", "end"]
+GROUND_TESTS: tuple[GroundTest, ...] = ("contact", "probe", "end")
 Leaves: TypeAlias = Literal["nothing", "whole", "upward"]
 LEAVES: tuple[Leaves, ...] = ("nothing", "whole", "upward")
 
@@ -65,6 +68,10 @@ class Body(PositionedBox):
     time. Motion is semi-implicit Euler unless `integrator` names another. `grounded` means that the body met ground in the
     row's motion, or rests on it; `near_ground`, where `probe` units are asked for, that there is ground so near below its
     end. The two disagree for a frame where it walks off an edge.
+
+    `answer` is how it answers a collision: "swept" (nothing tunnels), or as loops do that move first and look afterwards,
+    "axis by axis" or "pushed out" of the overlap. `grounded_by` is when it is grounded: by "contact" in the row's motion, at
+    its "end", where it rests on ground then, or by "probe", where there is ground within `probe` units below.
 
     `leaves_with` is what it takes along of the velocity of a platform or door that it stood on: "nothing", the "whole", or
     "upward", what of it goes up. It counts in the row in which it is launched, or from the row on after it walked off; a carrier
@@ -131,6 +138,8 @@ class Body(PositionedBox):
         shows: Iterable[str] = (),
         leaves_with: Leaves = "nothing",
         leaves_within: Duration = 0,
+        answer: Answer = "swept",
+        grounded_by: GroundTest = "contact",
     ) -> None:
         super().__init__(sim, name, size, at, anchor, layers)
         what, axes = f"body {name!r}", self.axes
@@ -175,13 +184,28 @@ class Body(PositionedBox):
         self._carried: list[float] = []
         self._carried_left = 0
         self._carrier = ""
+        if answer not in ANSWERS:
+            raise ModelError(unknown_name("answer", answer, ANSWERS, what))
+        if grounded_by not in GROUND_TESTS:
+            raise ModelError(unknown_name("grounded_by", grounded_by, GROUND_TESTS, what))
+        if answer != "swept" and bounce:
+            raise ModelError(f"{what} bounces by the sweep alone: leave bounce= or answer= out")
+        if grounded_by == "probe" and probe is None:
+            raise ModelError(f"{what} is grounded by its probe, and has none: probe=2")
+        if grounded_by != "contact" and not self.level.has_up:
+            raise ModelError(f"{what} is never grounded: its level has no up")
+        self.answer: Answer = answer
+        self.grounded_by: GroundTest = grounded_by
         self.shows = one_or_many(shows)
         self._check_shows(what)
         self._gravity_later = self._rose = False
         self._sides = [False] * (2 * len(axes))
         self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
         # The short way is written for x and y, with y up; on another level every frame goes the whole way.
-        self._short = self._plain_motion and self.up == 1 and not set(self.shows) & {"touching", "apex"}
+        own_ways = answer != "swept" or grounded_by != "contact"
+        self._short = (
+            self._plain_motion and self.up == 1 and not own_ways and not set(self.shows) & {"touching", "apex"}
+        )
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         shown = []
@@ -291,8 +315,12 @@ class Body(PositionedBox):
         # Row 0 has had no sweep, so that a body that rests on ground is asked for by where it stands.
         position = self.position
         solids = self.near.solids(position, (0.0,) * len(position))
-        self._was_grounded = self.grounded = self._rests(position, self._speeds(), solids)
         self._probe_ground()
+        if self.grounded_by == "probe":
+            self.grounded = self.near_ground and not self.rising > 0
+        else:
+            self.grounded = self._rests(position, self._speeds(), solids)
+        self._was_grounded = self.grounded
         if self.takes_part:
             self._look_for_trouble(position, solids)
         if self.shows:
@@ -362,7 +390,11 @@ class Body(PositionedBox):
             solids = self.near.solids(start, both_ways, through_one_way=self.falls_through)
         else:
             solids = self.near.solids(position, move, untouched, self.falls_through)
-        contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
+        if self.answer == "swept":
+            contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
+        else:
+            moved = axis_by_axis if self.answer == "axis by axis" else pushed_out
+            contacts = moved(position, move, speed, solids, self.up, self.up_sign)
         if len(position) == 2:
             self.x, self.y = position
             self.vx, self.vy = velocity
@@ -376,7 +408,8 @@ class Body(PositionedBox):
                 self.on_contact(self, contact)
         if self.probe is not None:
             self._probe_ground()
-        if untouched and not self._trouble:
+        # A body that is swept overlaps nothing afterwards.
+        if untouched and not self._trouble and self.answer == "swept":
             if not self.near.in_bounds:
                 self._look_outside(position)
         else:
@@ -516,7 +549,8 @@ class Body(PositionedBox):
         solids: Sequence[ExpandedBox],
     ) -> None:
         up, ground = self.up, 1 if self.up_sign > 0 else -1
-        if len(contacts) == 1 and self._was_grounded and contacts[0][:2] == (up, ground) and not self.bounce:
+        plain = self.grounded_by == "contact"
+        if len(contacts) == 1 and self._was_grounded and plain and contacts[0][:2] == (up, ground) and not self.bounce:
             self.grounded, self.touching = True, []  # nothing but the ground that it was on: nothing to say
             return
         floor: Contact | None = None
@@ -530,13 +564,18 @@ class Body(PositionedBox):
                 self._say_bumped(contact)
             touching.append(side)
         self.touching = touching
-        if floor is not None and not self.bounce:
+        if self.grounded_by == "probe":
+            self._probe_ground()
+            grounded = self.near_ground and not velocity[self.up] * self.up_sign > 0
+        elif self.grounded_by == "end":
+            grounded = self._rests(position, velocity, solids)
+        elif floor is not None and not self.bounce:
             grounded = True
         else:
             grounded = self._rests(position, velocity, solids)
             # Explicit Euler moves by the speed before this frame's gravity: at rest it has met nothing yet, and would fall
             # in every other frame if the ground did not hold it as it holds the others.
-            if grounded and not self.bounce and self.gravity:
+            if grounded and not self.bounce and self.gravity and self.answer == "swept":
                 self.halt(self.axes[self.up])
         self.grounded = grounded
         if grounded is not self._was_grounded:
