@@ -4,7 +4,9 @@ import re
 import shutil
 from xml.etree import ElementTree
 
+import numpy as np
 import pytest
+from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.test_sim import assert_restores, model, run
@@ -12,6 +14,7 @@ from tests.test_sim import assert_restores, model, run
 import larktally as lt
 from larktally.charts.layout import GLYPH, lay_out
 from larktally.charts.reading import chart_from_text
+from larktally.cli import main
 
 SCRIPT = lt.InputScript().press("hop", 4).press("burst", 8)
 HELD = lt.InputScript().hold("burst", 8, 10)
@@ -66,7 +69,7 @@ def test_why_tells_what_was_asked_for_from_outside():
 
     made = lt.Scenario(model(build), frames=5)
     found = lt.why(lt.record(made), made, 3)
-    assert (found.asked, found.taken, found.after) == (("b by <lambda> (test_charts.py:65)",), ("go",), "b")
+    assert (found.asked, found.taken, found.after) == (("b by <lambda> (test_charts.py:68)",), ("go",), "b")
 
 
 def test_a_rule_looked_at_every_n_frames_and_one_that_stays_where_it_is():
@@ -299,3 +302,45 @@ def test_a_guard_that_is_a_lambda_is_shown_as_it_is_written():
         "rises": "rising()",
     }
     assert "wick.vy < -10 and (now.frame > 3 or wick.y < 20)" in str(lt.why(trace, made, 2))
+
+
+class Signal:
+    """No sim: a label that is declared to be what it never is, and one that changes."""
+
+    labels = {"lamp": ("dark", "lit", "broken")}
+
+    def reset(self, setup):
+        self.n = 0
+
+    def step(self, now):
+        self.n += 1
+
+    def observe(self):
+        return {"n": self.n, "lamp": "lit" if self.n % 10 in (3, 4, 5) else "dark"}
+
+
+def test_a_label_of_what_is_no_sim_is_covered_by_the_changes_that_were_seen(tmp_path):
+    trace = lt.record(Signal, frames=40)
+    cover = lt.coverage(trace)
+    assert cover.unvisited == ("broken",) and dict(cover.pairs) == {("dark", "lit"): 4, ("lit", "dark"): 4}
+    assert [(r.rule, r.taken, r.first_row) for r in cover.rules] == [("dark → lit", 4, 3), ("lit → dark", 4, 6)]
+    stays = {s.state: (s.visits, s.least, s.median, s.most) for s in cover.states}
+    # 3 rows before the first, 7 between, 5 at the end.
+    assert stays == {"dark": (5, 3, 7.0, 7), "lit": (4, 3, 3.0, 3), "broken": (0, 0, 0.0, 0)}
+    assert "2 of 3 labels seen, 2 changes" in str(cover) and "first in row" in str(cover)
+    both = lt.coverage([trace, lt.record(Signal, frames=4)], "lamp")
+    assert both.runs == 2 and dict(both.pairs) == {("dark", "lit"): 5, ("lit", "dark"): 4}
+    trace.save(tmp_path / "signal.jsonl")
+    for words in ([str(tmp_path / "signal.jsonl")], [f"{__file__}:signal"]):
+        result = CliRunner().invoke(main, ["chart", *words, "--out", str(tmp_path / "lamp.svg")])
+        assert result.exit_code == 0 and "dark → lit" in result.output, result.output
+        words_drawn = "".join(ElementTree.parse(tmp_path / "lamp.svg").getroot().itertext())
+        assert "broken" in words_drawn and "lit" in words_drawn
+    for words, said in ((["--machine", "lamb"], "no machine or label 'lamb'"),):
+        assert said in CliRunner().invoke(main, ["chart", str(tmp_path / "signal.jsonl"), *words]).stderr
+    bare = lt.Trace.from_columns({"x": np.arange(3.0)}, rate=60)
+    with pytest.raises(lt.LarkTallyError, match="holds no machine"):
+        lt.coverage(bare)
+
+
+signal = lt.Scenario(Signal, frames=40)

@@ -1,4 +1,4 @@
-"""larktally chart FILE.py[:NAME] [TRACE …]: a machine's rules, diagram and coverage."""
+"""larktally chart FILE.py[:NAME] [TRACE …]: a machine's rules, diagram and coverage; of a trace's labels the changes seen."""
 
 from __future__ import annotations
 
@@ -13,15 +13,17 @@ from larktally.names import unknown_name
 from larktally.parts.sim import Sim
 from larktally.runs.live import Live
 from larktally.runs.model_files import load_scenarios
+from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.traces.trace import load_trace
+from larktally.traces.files import is_trace
+from larktally.traces.trace import Trace, load_trace
 from larktally.whole_files import write_whole
 
 _SUFFIXES = (".svg", ".dot", ".scxml")
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE.py[:NAME] | TRACE")
 @click.argument("traces", metavar="[TRACE …]", nargs=-1, type=click.Path(path_type=Path))
 @click.option("--machine", default="", help="Which machine, where there are several.")
 @click.option("--out", type=click.Path(path_type=Path), help="Write the diagram: .svg, .dot, or .scxml.")
@@ -38,14 +40,24 @@ def command(target: str, traces: tuple[Path, ...], machine: str, out: Path | Non
     """Show a machine: its rules in the order in which they are tried, what is odd about them, and a diagram with --out.
 
     With traces, what they visited: states filled and counts on the arrows; the runs are made again to find rules
-    that were ready and out-ranked.
+    that were ready and out-ranked. Of a trace alone, or of what has no machine (an object of your own, a program, a log), the
+    changes that its label channels were seen to make.
     """
 
     from larktally.charts.machine_chart import MachineChart
     from larktally.explain.coverage import coverage
 
+    path = Path(target)
+    if path.suffix != ".py" and path.is_file() and is_trace(path):
+        _observed([load_trace(one) for one in (path, *traces)], machine, out, layout, as_json)
+        return
     scenario = _one(target)
     outlines = _outlines(scenario)
+    if not outlines:
+        # Without a trace the scenario is run: nothing is known of what is no sim until it has been.
+        runs = [load_trace(one) for one in traces] or [record(scenario)]
+        _observed(runs, machine, out, layout, as_json)
+        return
     if machine and machine not in outlines:
         raise LarkTallyError(unknown_name("machine", machine, outlines, f"scenario {scenario.title!r}"))
     if machine:
@@ -88,12 +100,38 @@ def _one(target: str) -> Scenario:
 def _outlines(scenario: Scenario) -> dict[str, Any]:
     subject = Live(scenario.changed(inputs=None)).subject
     if isinstance(subject, Sim):
-        outlines = subject.outlines()
-    else:
-        outlines = {}
-    if not outlines:
-        raise LarkTallyError(f"scenario {scenario.title!r} has no machine: its subject is not a sim, or has none")
-    return outlines
+        return subject.outlines()
+    return {}
+
+
+def _observed(runs: list[Trace], machine: str, out: Path | None, layout: str, as_json: bool) -> None:
+    """The machines of some traces as far as they were visited, or the changes that their label channels were seen to make."""
+    from larktally.explain.coverage import coverage, observed_outline, outline_of
+
+    first = runs[0]
+    known = list(first.header.outlines)
+    known += [name for name in first.channels if name not in known and first.columns[name].channel.kind == "label"]
+    if machine and machine not in known:
+        raise LarkTallyError(unknown_name("machine or label", machine, known, "this trace"))
+    chosen = [machine] if machine else known
+    if not chosen:
+        raise LarkTallyError("there is no machine and no label channel here, whose changes could be drawn")
+    covers = {name: coverage(runs, name) for name in chosen}
+    if out is not None:
+        if len(chosen) > 1:
+            raise LarkTallyError(f"--out draws one of them; say which with --machine: {', '.join(chosen)}")
+        name = chosen[0]
+        outline = outline_of(first, name) if name in first.header.outlines else observed_outline(runs, name)
+        _write(out, outline, covers[name], layout)
+    if as_json:
+        print_json([cover.plain() for cover in covers.values()])
+        return
+    for number, cover in enumerate(covers.values()):
+        if number:
+            echo()
+        show(cover, as_json=False)
+    if out is not None:
+        echo(f"drawn in {out}")
 
 
 def _write(path: Path, outline: Any, cover: Any, layout: str) -> None:

@@ -20,10 +20,10 @@ from larktally.runs.live import Live
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import SubjectLike
 from larktally.textfmt import plural
-from larktally.traces.outline import ANY, BACK, STAY, Outline
+from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule
 from larktally.traces.trace import Trace
 
-__all__ = ["Coverage", "StateCover", "RuleCover", "coverage", "outline_of"]
+__all__ = ["Coverage", "StateCover", "RuleCover", "coverage", "observed_changes", "observed_outline", "outline_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,13 +40,14 @@ class StateCover:
 @dataclass(frozen=True, slots=True)
 class RuleCover:
     """A transition: how often it was taken, and, where the runs were made again, in how many rows it was due and held
-    while an earlier one was taken."""
+    while an earlier one was taken; of a change that was only observed, the row in which it was seen first."""
 
     rule: str
     sources: tuple[str, ...]
     target: str
     taken: int
     outranked: int | None
+    first_row: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +123,8 @@ class Coverage:
         """States and rules, how often each was visited, and what never was."""
         seen = len(self.states) - len(self.unvisited), len(self.rules) - len(self.untaken)
         size = f"{seen[0]} of {len(self.states)} states, {seen[1]} of {len(self.rules)} transitions"
+        if any(one.first_row is not None for one in self.rules):
+            size = f"{seen[0]} of {len(self.states)} labels seen, {plural(len(self.rules), 'change')}"
         blocks: list[Block] = [Line(f"{self.machine} over {plural(self.runs, 'run')}, {self.rows} rows: {size}")]
         blocks += [self._states_table(), self._rules_table()]
         if self.always_outranked:
@@ -143,6 +146,9 @@ class Coverage:
         return Table(["state", "visits", "least", "median", "most rows"], lines, frozenset({0}), tones, indent=1)
 
     def _rules_table(self) -> Table:
+        if any(one.first_row is not None for one in self.rules):
+            seen = [[one.rule, str(one.taken), str(one.first_row)] for one in self.rules]
+            return Table(["change", "times", "first in row"], seen, frozenset({0}), {}, indent=1)
         lines = []
         for one in self.rules:
             if one.outranked is None:
@@ -161,7 +167,8 @@ class Coverage:
 def coverage(
     traces: Trace | Iterable[Trace], machine: str = "", scenario: Scenario | SubjectLike | None = None
 ) -> Coverage:
-    """What one trace or many visited of a machine.
+    """What one trace or many visited of a machine, or of a label channel of what is no sim: then the changes that were seen stand
+    in place of its rules, and the labels that are declared and never came are states that no run visited.
 
     With `scenario` every trace is run again, to count rules that were ready and out-ranked. `machine` may be left out
     where there is one. Raises LarkTallyError for no traces, traces of different machines, or a name that is none.
@@ -172,10 +179,15 @@ def coverage(
         runs = list(traces)
     if not runs:
         raise LarkTallyError("coverage of no traces")
-    outline = outline_of(runs[0], machine)
+    channel = _label_channel(runs[0], machine)
+    if channel:
+        outline = observed_outline(runs, channel)
+        scenario = None
+    else:
+        outline = outline_of(runs[0], machine)
     for trace in runs:
         # Counts of two versions added up would be counts of neither.
-        if outline_of(trace, outline.name) != outline:
+        if not channel and outline_of(trace, outline.name) != outline:
             raise LarkTallyError(
                 f"machine {outline.name!r} is not the same in all traces; cover those of one version together"
             )
@@ -186,11 +198,22 @@ def coverage(
     pairs: Counter[tuple[str, str]] = Counter()
     visits: Counter[str] = Counter()
     arrows: Counter[tuple[str, str]] = Counter()
+    first_rows: dict[str, int] = {}
     for trace in runs:
         if trace.rows and outline.name in trace.columns:
             visits[str(trace.column(outline.name).at(0))] += 1
-        _count_changes(trace, outline, visits, arrows, pairs)
-        _measure_stays(trace, outline, stays)
+        if channel:
+            changes = []
+            for row, before, after in observed_changes(trace, channel):
+                first_rows.setdefault(_change(before, after), row)
+                arrows[_change(before, after), before] += 1
+                visits[after] += 1
+                pairs[before, after] += 1
+                changes.append(row)
+        else:
+            _count_changes(trace, outline, visits, arrows, pairs)
+            changes = [event.row for event in trace.events.named("changed", source=outline.name)]
+        _measure_stays(trace, outline, changes, stays)
     for (rule, _), times in arrows.items():
         taken[rule] += times
     if scenario is None:
@@ -203,13 +226,68 @@ def coverage(
         sum(trace.rows for trace in runs),
         tuple(_state_cover(leaf, visits[leaf], lengths) for leaf, lengths in stays.items()),
         tuple(
-            RuleCover(r.name, r.sources, r.target, taken[r.name], None if outranked is None else outranked[r.name])
+            RuleCover(
+                r.name,
+                r.sources,
+                r.target,
+                taken[r.name],
+                None if outranked is None else outranked[r.name],
+                first_rows.get(r.name),
+            )
             for r in outline.rules
         ),
         dict(sorted(pairs.items())),
         dict(sorted(arrows.items())),
         tuple(pair for pair in _allowed_pairs(outline) if pair not in pairs),
     )
+
+
+def _label_channel(trace: Trace, name: str) -> str:
+    """The label channel that is asked for, where it is no machine's; "" where a machine is."""
+    if name in trace.header.outlines or (not name and trace.header.outlines):
+        return ""
+    labels = [one for one in trace.channels if trace.columns[one].channel.kind == "label"]
+    if name in labels:
+        return name
+    if not name and len(labels) == 1:
+        return labels[0]
+    if not name and labels:
+        raise LarkTallyError(f"say which label: {', '.join(labels)}")
+    return ""
+
+
+def observed_changes(trace: Trace, channel: str) -> list[tuple[int, str, str]]:
+    """The changes of a label channel: the row in which each is seen, what it was, and what it is."""
+    column = trace.column(channel)
+    labels, codes = column.channel.labels, column.stored
+    found = []
+    for row in (np.flatnonzero(codes[1:] != codes[:-1]) + 1).tolist():
+        found.append((row, labels[int(codes[row - 1])], labels[int(codes[row])]))
+    return found
+
+
+def observed_outline(runs: Iterable[Trace], channel: str) -> Outline:
+    """A label channel as if it were a machine: its labels, and a rule for each change that was seen, the first first."""
+    labels: dict[str, None] = {}
+    rules: dict[str, Rule] = {}
+    start = ""
+    for trace in runs:
+        if channel not in trace.columns or trace.columns[channel].channel.kind != "label":
+            raise LarkTallyError(f"a trace has no label channel {channel!r}")
+        labels |= dict.fromkeys(trace.column(channel).channel.labels)
+        if not start and trace.rows:
+            start = str(trace.column(channel).at(0))
+        for row, before, after in observed_changes(trace, channel):
+            name = _change(before, after)
+            if name not in rules:
+                rules[name] = Rule(name=name, sources=(before,), target=after, asks=f"seen first in row {row}")
+    return Outline(
+        name=channel, states=tuple(labels), start=start or next(iter(labels), ""), rules=tuple(rules.values())
+    )
+
+
+def _change(before: str, after: str) -> str:
+    return f"{before} → {after}"
 
 
 def outline_of(trace: Trace, machine: str = "") -> Outline:
@@ -241,13 +319,10 @@ def _count_changes(
         arrows[event.data["by"], event.data["in"]] += 1
 
 
-def _measure_stays(trace: Trace, outline: Outline, stays: dict[str, list[int]]) -> None:
+def _measure_stays(trace: Trace, outline: Outline, changes: list[int], stays: dict[str, list[int]]) -> None:
     if outline.name not in trace.columns:
         raise LarkTallyError(f"this trace was recorded without the channel {outline.name!r}")
     states = trace.column(outline.name)
-    changes = []
-    for event in trace.events.named("changed", source=outline.name):
-        changes.append(event.row)
     # A stay that the run's end cuts off counts with the rows that it had.
     edges = np.unique([0, *changes, trace.rows])
     for first, last in itertools.pairwise(edges):
