@@ -319,21 +319,28 @@ def test_a_stat_is_computed_from_its_base_and_returns_to_the_same_bits(given_):
     st.sampled_from(["down", "up"]),
     st.booleans(),
     st.sampled_from(["reset", "subtract"]),
+    st.sampled_from(["after", "before"]),
 )
-def test_a_summed_interval_fires_where_the_literal_float_loop_does_bit_for_bit(seconds, rate, width, way, at_end, then):
-    style = SummedTimer(width, way, at_end, then)
+def test_a_summed_interval_fires_where_the_literal_float_loop_does_bit_for_bit(
+    seconds, rate, width, way, at_end, then, check
+):
+    style = SummedTimer(width, way, at_end, then, check)
     trace = played(lambda sim: sim.interval("p", f"{seconds}s", style=style), {}, 400, rate=rate)
     kind = {32: np.float32, 64: np.float64}[width]
     step, length = kind(float(1 / lt.Rate(rate))), kind(seconds)
     timer = length if way == "down" else kind(0)
     fired = []
     for row in range(1, 401):
-        timer = timer - step if way == "down" else timer + step
-        if way == "down":
-            over = timer <= 0 if at_end else timer < 0
-        else:
-            over = timer >= length if at_end else timer > length
-        if over:
+
+        def over(timer):
+            if way == "down":
+                return timer <= 0 if at_end else timer < 0
+            return timer >= length if at_end else timer > length
+
+        first = check == "before" and over(timer)
+        if not first:
+            timer = timer - step if way == "down" else timer + step
+        if first or (check == "after" and over(timer)):
             fired.append(row)
             if then == "reset":
                 timer = length if way == "down" else kind(0)
@@ -343,6 +350,78 @@ def test_a_summed_interval_fires_where_the_literal_float_loop_does_bit_for_bit(s
     assert np.flatnonzero(trace["p.due"]).tolist() == fired
     left = trace["p.left"]
     assert all(left[row] == left[row - 1] - 1 for row in range(1, 401) if row not in fired)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.sampled_from(["0.1s", "0.35s", "0.9s", "1.5s"]),
+    st.sampled_from(["30", "60", "144", "60000/1001"]),
+    st.sampled_from([32, 64]),
+    st.booleans(),
+    st.sampled_from(["reset", "subtract"]),
+    st.sampled_from([0, 1, 100]),
+)
+def test_a_time_on_a_running_clock_is_the_literal_loop(time, rate, width, at_end, then, begin):
+    style = SummedTimer(width, "clock", at_end, then)
+
+    def build(sim):
+        sim.interval("p", time, style=style)
+        again = sim.delay("q", time, style=style)
+        sim.after("machines", lambda now: now.frame == begin and again.start())
+
+    trace = lt.record(model(build), frames=500, rate=rate)
+    kind = {32: np.float32, 64: np.float64}[width]
+    step, length = kind(float(1 / lt.Rate(rate))), kind(float(time[:-1]))
+    clock, fired, due = kind(0), [], []
+    following, once = clock + length, None
+    for row in range(1, 501):
+        clock = clock + step
+        if clock >= following if at_end else clock > following:
+            fired.append(row)
+            following = (following if then == "subtract" else clock) + length
+        if once is not None and (clock >= once if at_end else clock > once):
+            due.append(row)
+            once = None
+        if row == begin:
+            once = clock + length
+        assert trace["p.sum"][row] == float(clock), row
+    assert np.flatnonzero(trace["p.due"]).tolist() == fired
+    assert np.flatnonzero(trace["q.due"]).tolist() == due
+    left = trace["p.left"]
+    assert all(left[row] == left[row - 1] - 1 for row in range(1, 501) if row not in fired)
+
+
+def test_nine_tenths_of_a_second_on_a_clock_are_54_or_55_frames_by_how_long_it_has_been_going():
+    (row,) = lt.durations(["0.9s"], ["60"])
+    spread = row.clocks["float64 now > next"]
+    assert set(spread) == {54, 55} and sum(spread.values()) == 36_000
+    # The same by hand, over the first minute.
+    clock, sums = 0.0, []
+    for _ in range(3700):
+        sums.append(clock)
+        clock += 1 / 60
+    ends = []
+    for start in range(3600):
+        ends.append(next(n for n in range(50, 60) if sums[start + n] > sums[start] + 0.9))
+    assert set(ends) == {54, 55}
+    assert ends == [clock_ends(start) for start in range(3600)]
+
+
+def clock_ends(start):
+    from larktally.summed import clock_at, frames_on_clock
+
+    style = SummedTimer(64, "clock", False)
+    return frames_on_clock(start, style.target(clock_at(start, lt.Rate(60), 64), Fraction("0.9")), lt.Rate(60), style)
+
+
+@pytest.mark.parametrize(
+    ("options", "said"),
+    [({"direction": "clock", "check": "before"}, "a clock goes on by itself"), ({"check": "never"}, "checked 'after' or 'before'"),
+     ({"direction": "round"}, "'down', 'up' or on a 'clock'")],
+)  # fmt: skip
+def test_what_no_summed_time_can_be_is_told(options, said):
+    with pytest.raises(lt.LarkTallyError, match=said):
+        SummedTimer(**options)
 
 
 def test_a_tenth_of_a_second_is_six_frames_or_seven_where_a_float_was_summed():

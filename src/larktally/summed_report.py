@@ -31,28 +31,38 @@ class DurationsReport:
                     "frames": row.exact_frames,
                     "over_in": row.over_in,
                     "summed": row.styles,
+                    "clocks": {
+                        style: {str(n): times for n, times in found.items()} for style, found in row.clocks.items()
+                    },
                 }
             )
         return found
 
     def report(self) -> Report:
         """The table; frames in which a sum ends too late or too early carry by how much."""
-        styles = list(self.rows[0].styles)
+        styles, clocks = list(self.rows[0].styles), list(self.rows[0].clocks)
         tones: dict[int, Tone] = {}
         for n, row in enumerate(self.rows):
             if row.apart:
                 tones[n] = "odd"
-        head = ["time", "rate", "exact", "ends in", *(style.replace("float", "f") for style in styles)]
-        table = Table(head, self._lines(styles), frozenset({0}), tones)
+        head = ["time", "rate", "exact", "ends in", *(style.replace("float", "f") for style in (*styles, *clocks))]
+        table = Table(head, self._lines(styles, clocks), frozenset({0}), tones)
         apart = sum(bool(row.apart) for row in self.rows)
         parted = f"{apart} of {len(self.rows)} lines part from the exact frame in some style"
         blocks: list[Block] = [table, Line(""), Line(f"{parted}; +1 is one frame late, -1 one early.")]
+        mixed = sum(len(frames) > 1 for row in self.rows for frames in row.clocks.values())
+        if mixed:
+            blocks.append(
+                Line(
+                    "Where a clock has two numbers, it ends after the one or the other, by how long the run has been going."
+                )
+            )
         if self.sums:
             joined = ", ".join(f"{frames} at {rate}" for rate, frames in self.sums.items())
             blocks.append(Line(f"One after the other, each rounded up, they end in frame {joined}."))
         return Report.of(blocks)
 
-    def _lines(self, styles: Sequence[str]) -> list[list[str]]:
+    def _lines(self, styles: Sequence[str], clocks: Sequence[str]) -> list[list[str]]:
         lines, before = [], ""
         for row in self.rows:
             time = row.duration
@@ -63,8 +73,25 @@ class DurationsReport:
                 exact = f"{float(row.exact):.4g}"
             else:
                 exact = str(row.exact_frames)
-            lines.append([time, row.rate, exact, str(row.over_in), *(_frame(row, style) for style in styles)])
+            lines.append(
+                [
+                    time,
+                    row.rate,
+                    exact,
+                    str(row.over_in),
+                    *(_frame(row, style) for style in styles),
+                    *_on_clocks(row, clocks),
+                ]
+            )
         return lines
+
+
+def _on_clocks(row: DurationRow, clocks: Sequence[str]) -> list[str]:
+    """The frames after which a time ends on each clock: 54, or 54/55."""
+    found = []
+    for clock in clocks:
+        found.append("/".join(map(str, sorted(row.clocks[clock]))))
+    return found
 
 
 def _frame(row: DurationRow, style: str) -> str:

@@ -12,7 +12,7 @@ from typing import ClassVar
 from larktally.errors import ModelError
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
-from larktally.summed import Style, SummedTimer, as_style, frames_of
+from larktally.summed import Style, SummedTimer, as_style, clock_at, frames_of, frames_on_clock
 from larktally.timing import Duration, exact_seconds, frames_in
 
 __all__ = ["CountedTimer", "SUM"]
@@ -81,6 +81,8 @@ class CountedTimer(Part):
         if seconds <= 0:
             raise ModelError(f"{what} {frames!r} is no time at all")
         self._seconds = str(seconds)
+        if self.style.direction == "clock":
+            return frames_on_clock(0, self.style.target(0.0, seconds), self.sim.rate, self.style)
         return frames_of(seconds, self.sim.rate, self.style)[0]
 
     def _begin(self) -> None:
@@ -96,6 +98,11 @@ class CountedTimer(Part):
 
     def _begin_sum(self, style: SummedTimer) -> tuple[int, float]:
         seconds, carry = Fraction(self._seconds), self._carry
+        if style.direction == "clock":
+            now = clock_at(self._tick, self.sim.rate, style.width)
+            # Where the clock has to be takes the place of what is carried over.
+            self._carry = style.target(now, seconds, carry)
+            return frames_on_clock(self._tick, self._carry, self.sim.rate, style), now
         return frames_of(seconds, self.sim.rate, style, carry)[0], style.first(seconds, carry)
 
     def _over(self) -> bool:
@@ -111,13 +118,32 @@ class CountedTimer(Part):
         self.running = False
         return True
 
+    @property
+    def _tick(self) -> int:
+        """The frames so far, by its own clock."""
+        return self.sim.frame if self.clock is None else self.clock.count
+
     def _sum_over(self, style: SummedTimer) -> bool:
         seconds = Fraction(self._seconds)
-        self.sum = style.next(self.sum, self.sim.rate)
         self.left -= 1
-        if not style.over(self.sum, seconds):
+        if style.direction == "clock":
+            return self._clock_over(style)
+        checked_first = style.check == "before"
+        over = checked_first and style.over(self.sum, seconds)
+        if not over:
+            self.sum = style.next(self.sum, self.sim.rate)
+        if not (over or (not checked_first and style.over(self.sum, seconds))):
             return False
         self._carry = style.carry(self.sum, seconds)
+        self.left, self.running = 0, False
+        return True
+
+    def _clock_over(self, style: SummedTimer) -> bool:
+        self.sum = clock_at(self._tick, self.sim.rate, style.width)
+        if not style.reached(style.kind(self.sum), style.kind(self._carry)):
+            # The clock went on while it was paused.
+            self.left = max(self.left, 1)
+            return False
         self.left, self.running = 0, False
         return True
 
