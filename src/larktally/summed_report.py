@@ -40,13 +40,14 @@ class DurationsReport:
 
     def report(self) -> Report:
         """The table; frames in which a sum ends too late or too early carry by how much."""
-        styles, clocks = list(self.rows[0].styles), list(self.rows[0].clocks)
+        styles = list(self.rows[0].styles)
         tones: dict[int, Tone] = {}
         for n, row in enumerate(self.rows):
             if row.apart:
                 tones[n] = "odd"
-        head = ["time", "rate", "exact", "ends in", *(style.replace("float", "f") for style in (*styles, *clocks))]
-        table = Table(head, self._lines(styles, clocks), frozenset({0}), tones)
+        names = [style.replace("float", "f") for style in styles]
+        head = ["time", "rate", "exact", "ends in", *names, "now > next"]
+        table = Table(head, self._lines(styles), frozenset({0}), tones)
         apart = sum(bool(row.apart) for row in self.rows)
         parted = f"{apart} of {len(self.rows)} lines part from the exact frame in some style"
         blocks: list[Block] = [table, Line(""), Line(f"{parted}; +1 is one frame late, -1 one early.")]
@@ -54,7 +55,7 @@ class DurationsReport:
         if mixed:
             blocks.append(
                 Line(
-                    "Where a clock has two numbers, it ends after the one or the other, by how long the run has been going."
+                    "now > next, on one float that runs on: where two numbers stand, by how long the run has been going."
                 )
             )
         if self.sums:
@@ -62,7 +63,7 @@ class DurationsReport:
             blocks.append(Line(f"One after the other, each rounded up, they end in frame {joined}."))
         return Report.of(blocks)
 
-    def _lines(self, styles: Sequence[str], clocks: Sequence[str]) -> list[list[str]]:
+    def _lines(self, styles: Sequence[str]) -> list[list[str]]:
         lines, before = [], ""
         for row in self.rows:
             time = row.duration
@@ -73,25 +74,15 @@ class DurationsReport:
                 exact = f"{float(row.exact):.4g}"
             else:
                 exact = str(row.exact_frames)
-            lines.append(
-                [
-                    time,
-                    row.rate,
-                    exact,
-                    str(row.over_in),
-                    *(_frame(row, style) for style in styles),
-                    *_on_clocks(row, clocks),
-                ]
-            )
+            fired = [_frame(row, style) for style in styles]
+            lines.append([time, row.rate, exact, str(row.over_in), *fired, _on_clock(row)])
         return lines
 
 
-def _on_clocks(row: DurationRow, clocks: Sequence[str]) -> list[str]:
-    """The frames after which a time ends on each clock: 54, or 54/55."""
-    found = []
-    for clock in clocks:
-        found.append("/".join(map(str, sorted(row.clocks[clock]))))
-    return found
+def _on_clock(row: DurationRow) -> str:
+    """The frames after which a time ends on a running clock, of either width: 54, or 54/55."""
+    found = {frames for ends in row.clocks.values() for frames in ends}
+    return "/".join(map(str, sorted(found)))
 
 
 def _frame(row: DurationRow, style: str) -> str:
