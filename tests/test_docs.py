@@ -126,3 +126,19 @@ def test_every_line_of_the_trade_s_words_runs_in_a_sim():
 
     for line in lines:
         assert lt.record(model(line), lt.InputScript().press("hop", 3), frames=6).rows == 7, line
+
+
+def test_how_a_rule_reads_each_part_is_what_the_parts_declare():
+    from tests.test_parity import crowded
+
+    text = (ROOT / "docs" / "parts.md").read_text(encoding="utf-8")
+    told = set()
+    for part, channel, attribute in re.findall(r"^\| ([a-z ]+) \| `(\w+(?:\.\w+)?)` \| `\w+\.(\w+)` \|$", text, re.M):
+        told.add((part.replace(" ", "").replace("usesintheair", "airuses"), channel.partition(".")[2], attribute))
+    declared = set()
+    for part in crowded(lt.Setup()).parts.values():
+        for spec in part.channels():
+            # Of a slot of a pool rules see what was spawned; what another object holds has a line of its own.
+            if spec.holder is None and spec.suffix != spec.attribute and type(part).__name__ != "Slot":
+                declared.add((type(part).__name__.lower(), spec.suffix, spec.attribute))
+    assert told == declared
