@@ -8,6 +8,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 import larktally as lt
@@ -118,7 +119,8 @@ def test_every_line_of_the_trade_s_words_runs_in_a_sim():
             gait = sim.machine("gait", ("low", "high"), "low")
             for first in line.split("; "):
                 assert (
-                    eval(first, {"lt": lt, "sim": sim, "wick": wick, "moth": moth, "gait": gait}) is not NotImplemented
+                    eval(first, {"lt": lt, "np": np, "sim": sim, "wick": wick, "moth": moth, "gait": gait})
+                    is not NotImplemented
                 )
             return sim
 

@@ -5,7 +5,7 @@ import random
 
 import numpy as np
 import pytest
-from tests.test_sim import model, run
+from tests.test_sim import assert_restores, model, run
 
 import larktally as lt
 
@@ -309,3 +309,38 @@ def test_parts_sims_and_live_runs_are_read_as_text():
     # Before the run has begun a part says what it can.
     sim = lt.Sim(lt.Setup())
     assert repr(sim.body("wick", size=(1, 1), at=(0, 0))).startswith("<Body wick: x 0, y 0")
+
+
+def test_a_recording_is_led_into_a_body_and_the_body_is_let_go_at_its_end():
+    def walk(sim):
+        wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+        sim.before("motion", lambda now: now.frame == 5 and wick.launch(vx=60, vy=300))
+
+    recorded = run(walk, 40)
+    for every in (1, "0.05s"):
+        thin = recorded.thinned(every)
+
+        def haunt(sim, thin=thin):
+            ghost = sim.body("ghost", size=(12, 20), at=(24, 16))
+            play = sim.playback("replay", thin, ghost, "wick")
+            sim.after("machines", lambda now: now.frame == 10 and play.play())
+
+        trace = run(haunt, 60)
+        last = (thin.rows - 1) * thin.header.every
+        for row in range(10, 10 + last + 1):
+            frame = row - 10
+            assert trace["replay.frame"][row] == frame and trace["replay.running"][row]
+            place = [trace["ghost.x"][row], trace["ghost.y"][row]]
+            assert place == pytest.approx([thin.at("wick.x", frame), thin.at("wick.y", frame)], abs=1e-9), row
+        (done,) = trace.events.named("finished")
+        assert done.row == 10 + last and not trace["replay.running"][done.row + 1]
+        # Without a velocity of its own it stays where it was led.
+        assert trace["ghost.x"][-1] == trace["ghost.x"][done.row] and trace["replay.off"].max() < 1e-9
+        assert_restores(model(haunt), lt.InputScript(), 60, (9, 10, 30, done.row))
+    wall = lt.Level([lt.geometry.box_at((0, 0), (300, 16)), lt.geometry.box_at((44, 16), (8, 80))])
+    blocked = run(haunt, 60, level=wall)
+    assert blocked["ghost.x"].max() == 32 and blocked["replay.off"].max() > 10
+    with pytest.raises(lt.LarkTallyError, match="no channel 'wik.x' in the recording"):
+        run(lambda sim: sim.playback("p", recorded, sim.body("b", size=(1, 1), at=(9, 50)), "wik"), 2)
+    with pytest.raises(lt.LarkTallyError, match="not a whole number"):
+        recorded.thinned("0.01s")

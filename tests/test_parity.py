@@ -232,6 +232,8 @@ def crowded(setup):
     head = sim.hurtbox("head", moth, size=(4, 2), offset=(0, 1), tags="head")
     sim.hitbox("reach", wick, size=(8, 8), offset=(0, 0), targets=[moth, head], again=2, rank=1, trade="clash")
     sim.air_uses("flaps", wick, 2)
+    led = lt.Trace.from_columns({"wick.x": np.arange(9.0), "wick.y": np.arange(9.0)}, rate=60)
+    sim.playback("ghost", led, sim.body("shade", size=(4, 4), at=(20, 60)), "wick").play()
     sim.fan("feet", wick, "-y", 3, 30, bodies=[moth])
     sim.enclosure("lantern", at=(80, 16), size=(30, 30), holds=[])
     rest, slow = sim.cooldown("rest", 9, charges=2), sim.clock("slow", "1/2")

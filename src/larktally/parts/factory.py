@@ -17,6 +17,7 @@ from larktally.names import unknown_name
 from larktally.parts.from_outline import bind_outline
 from larktally.parts.machine import Changes, Machine
 from larktally.parts.part import Part, check_part_name
+from larktally.parts.playback import Playback
 from larktally.parts.pool import Pool
 from larktally.parts.sim_protocol import PartLike, SimProtocol
 from larktally.parts.space.answers import Answer
@@ -55,6 +56,7 @@ from larktally.setup import Setup
 from larktally.summed import Style
 from larktally.timing import Duration, Rate, Rounding
 from larktally.traces.outline import Outline
+from larktally.traces.trace import Trace
 
 __all__ = ["PartFactory", "SimScope"]
 
@@ -437,6 +439,10 @@ class PartFactory(ABC):
             drawn = {name: [Box(tuple(low), tuple(high), "zone", name=name)]}
             boxes = Level((), drawn, axes=level.axes).zones[name]
         return self._add(Zone(self.root, self.full_name(name), boxes, watch, once=once, ends=ends), clock)
+
+    def playback(self, name: str, trace: Trace, body: Body, of: str, *, clock: str | None = None) -> Playback:
+        """A recording led into a body: a ghost; see Playback."""
+        return self._add(Playback(self.root, self.full_name(name), trace, body, of), clock)
 
     def _round_zone(self, name: str, centre: Sequence[float] | None, radius: float | None, has_corners: bool) -> Round:
         what = f"zone {name!r}"

@@ -12,7 +12,7 @@ from msgspec import structs
 
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
-from larktally.timing import Rate, RateLike, frames_in
+from larktally.timing import Duration, Rate, RateLike, frames_in
 from larktally.traces.columns import Column
 from larktally.traces.contents import TraceContents, contents_from_columns
 from larktally.traces.events import EventLog
@@ -123,11 +123,15 @@ class Trace(TraceContents):
             return row + self.rows
         return row
 
-    def thinned(self, every: int) -> Trace:
-        """Every n-th row, for playback; values between them are read with `at`. Claims are not checked on it.
+    def thinned(self, every: Duration) -> Trace:
+        """Every n-th row, n frames or a time such as "0.1s", for playback; values between them are read with `at`. Claims are
+        not checked on it.
 
-        Its events and inputs are those of the rows kept. Raises LarkTallyError for less than 1.
+        Its events and inputs are those of the rows kept. Raises LarkTallyError for less than 1, or for a time that is no
+        whole number of frames.
         """
+        if isinstance(every, str):
+            every = frames_in(every, self.rate, least=1, what="a thinned recording:")
         if not isinstance(every, int) or isinstance(every, bool) or every < 1:
             raise LarkTallyError(f"a recording keeps every n-th row, n at least 1, not {every!r}")
         kept = EventLog()
