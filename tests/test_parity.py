@@ -326,7 +326,17 @@ def below(kind):
     return {kind, *itertools.chain.from_iterable(map(below, kind.__subclasses__()))}
 
 
-ABSTRACT = {"AttachedBox", "SolidBox", "MovingBox", "Part", "CountedTimer", "MachineDefinition", "PositionedBox"}
+ABSTRACT = {
+    "AttachedBox",
+    "SteeredBox",
+    "RidingBox",
+    "SolidBox",
+    "MovingBox",
+    "Part",
+    "CountedTimer",
+    "MachineDefinition",
+    "PositionedBox",
+}
 PARTS = {kind for kind in below(Part) if kind.__module__.startswith("larktally.") and kind.__name__ not in ABSTRACT}
 
 

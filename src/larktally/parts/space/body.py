@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Literal, Protocol, TypeAlias, runtime_checkable
+from typing import Literal, TypeAlias
 
 from larktally.errors import ModelError
 from larktally.names import one_or_many, unknown_name
@@ -13,8 +13,9 @@ from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
 from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.hop import INTEGRATORS, Integrator
-from larktally.parts.space.positioned_box import Anchor, PositionedBox
-from larktally.parts.space.sides import checked_limits, limited, side_names, touched_sides
+from larktally.parts.space.positioned_box import Anchor
+from larktally.parts.space.riding import LEAVES, Leaves, RidingBox
+from larktally.parts.space.sides import checked_limits, side_names, touched_sides
 from larktally.parts.space.sweep import Contact, ExpandedBox, clear, contact_at, overlapping, sweep
 from larktally.timing import Duration, frames_in
 
@@ -23,18 +24,9 @@ __all__ = ["Body", "GroundTest", "Leaves", "Response"]
 Response: TypeAlias = "Callable[[Body, Contact], None]"
 GroundTest: TypeAlias = Literal["contact", "probe", "end"]
 GROUND_TESTS: tuple[GroundTest, ...] = ("contact", "probe", "end")
-Leaves: TypeAlias = Literal["nothing", "whole", "upward"]
-LEAVES: tuple[Leaves, ...] = ("nothing", "whole", "upward")
 
 
 _SHOWS = ("gravity", "limit", "touching", "apex")
-
-
-@runtime_checkable
-class Carrier(Protocol):
-    """What carries bodies, as they see it."""
-
-    def carries(self, body: PositionedBox) -> bool: ...
 
 
 class _Limit:
@@ -60,7 +52,7 @@ class _Side:
         return self._body.sides[self._number]
 
 
-class Body(PositionedBox):
+class Body(RidingBox):
     """A box of `size` that is moved by its velocity and stopped by solids.
 
     `x`, `y` (and `z`) are its minimum corner, or its feet or centre where `anchor` says so; `vx`, `vy` its velocity, in
@@ -230,87 +222,6 @@ class Body(PositionedBox):
     def saved_fields(self) -> tuple[str, ...]:
         return (*self.state_fields, *self.axes, *(f"v{axis}" for axis in self.axes))
 
-    def launch(
-        self,
-        *,
-        vx: float | None = None,
-        vy: float | None = None,
-        vz: float | None = None,
-        gravity: Literal["now", "later"] = "now",
-    ) -> None:
-        """Sets velocities and lets go of the ground at once: it is not grounded in this row.
-
-        With v upward the body moves by (v - gravity/rate)/rate in the row of the launch: gravity is taken off in it. With
-        `gravity="later"` it moves by v/rate there, and gravity is taken off from the next row on: the other common
-        convention, under semi-implicit Euler only (ModelError with another integrator, and where the level has no up).
-        """
-        if gravity not in ("now", "later"):
-            raise ModelError(unknown_name("gravity", gravity, ("now", "later"), f"a launch of body {self.name!r}"))
-        if gravity == "later" and not (self.level.has_up and self.integrator == "semi-implicit"):
-            raise ModelError(
-                f"body {self.name!r}: gravity='later' is for semi-implicit Euler in a level that has an up, not for "
-                f"{self.integrator if self.level.has_up else 'a level without one'}"
-            )
-        self._set_speeds(vx, vy, vz)
-        self.grounded = False
-        self._gravity_later = gravity == "later"
-
-    def push(self, *, vx: float = 0.0, vy: float = 0.0, vz: float = 0.0) -> None:
-        """Adds to velocities: an impulse, for a body of unit mass."""
-        x, y, z = self._speeds()
-        self._set_speeds(x + vx, y + vy, z + vz if vz else None)
-
-    def halt(self, axes: str = "") -> None:
-        """Sets velocities to 0, along the named axes or along all."""
-        named = axes or self.axes
-        for axis in named:
-            if axis not in self.axes:
-                raise ModelError(unknown_name("axis", axis, self.axes, f"body {self.name!r}"))
-        self._set_speeds(*(0.0 if axis in named else None for axis in "xyz"))
-
-    def steer(
-        self, *, vx: float | None = None, vy: float | None = None, vz: float | None = None, by: float | None = None
-    ) -> None:
-        """Leads velocities to a wanted speed: at once on the ground (or where there is no up), by the share `air_steering`
-        of the way in the air. That share is taken in each frame, so that it leads faster at a higher rate.
-
-        `by` is an acceleration, in units/s² (units a frame² with per="frame"), the same at every rate: each frame leads by at
-        most by/rate, in the air by the share `air_steering` of it. Raises ModelError where it is not above 0.
-        """
-        # Exactly the goal where nothing is damped: speed + (goal - speed) would be a last bit beside it.
-        share = self.air_steering
-        if self.grounded or not self.level.has_up:
-            share = 1.0
-        if by is not None and not by > 0:
-            raise ModelError(f"body {self.name!r} is steered by an acceleration above 0, in units/s², not {by!r}")
-        wanted: list[float | None] = []
-        for speed, goal in zip(self._speeds(), (vx, vy, vz), strict=True):
-            if goal is None:
-                wanted.append(goal)
-            elif by is not None:
-                most = by * share / self._rate
-                wanted.append(goal if abs(goal - speed) <= most else speed + math.copysign(most, goal - speed))
-            elif share == 1.0:
-                wanted.append(goal)
-            else:
-                wanted.append(speed + (goal - speed) * share)
-        self._set_speeds(*wanted)
-
-    def knock(
-        self, frames: Duration, *, vx: float | None = None, vy: float | None = None, vz: float | None = None
-    ) -> None:
-        """Knocks it back: these velocities now, and those along the ground for so many frames, whatever rules set meanwhile."""
-        self._knock_left = frames_in(frames, self.sim.rate, least=1, what=f"knock of {self.name!r}:")
-        given = {"vx": vx, "vy": vy, "vz": vz}
-        self._knock = {name: speed for name, speed in given.items() if speed is not None}
-        self.launch(vx=vx, vy=vy, vz=vz)
-        self.emit("knocked")
-
-    def put(self, *position: float) -> None:
-        """Stands it somewhere else, with no motion in between; what it overlaps there is an event at the end of the row."""
-        self.set_position(numbers(self.name, "position", position, len(self.axes)))
-        self.grounded, self._carried = False, []
-
     def begin(self) -> None:
         # Row 0 has had no sweep, so that a body that rests on ground is asked for by where it stands.
         position = self.position
@@ -325,38 +236,6 @@ class Body(PositionedBox):
             self._look_for_trouble(position, solids)
         if self.shows:
             self._show_more(position, 0.0)
-
-    def carried_by(self, carrier: str, velocity: Sequence[float]) -> None:
-        """Notes what carried it in this row, and how fast that went."""
-        if carrier != self._carrier:
-            self._carrier, self._carried = carrier, []
-        if any(velocity) or not self._carried:
-            self._carried, self._carried_left = list(velocity), self.leaves_within
-        elif self._carried_left > 0:
-            self._carried_left -= 1
-        else:
-            self._carried = list(velocity)
-
-    def _look_at_carrier(self) -> None:
-        """Whether it is still carried, at the end of its motion: it may have walked off, into the air or onto other ground."""
-        if not self.grounded:
-            self._take_along()
-            return
-        carrier = self.sim.parts[self._carrier]
-        # In the row in which it goes over the edge it has still met it.
-        met = any(contact.box.called == self._carrier for contact in self.contacts)
-        if not (met or (isinstance(carrier, Carrier) and carrier.carries(self))):
-            self._carried = []
-
-    def _take_along(self) -> None:
-        """What it keeps of the velocity of what carried it, when it leaves that."""
-        carried, self._carried = self._carried, []
-        if not self.grounded and carried:
-            kept = list(carried)
-            if self.leaves_with == "upward":
-                upward = max(carried[self.up] * self.up_sign, 0.0) * self.up_sign
-                kept = [upward if i == self.up else 0.0 for i in range(len(carried))]
-            self.set_velocity([v + more for v, more in zip(self._place_and_speed()[1], kept, strict=True)])
 
     def step(self) -> None:
         if self._carried and not self.grounded:
@@ -467,79 +346,10 @@ class Body(PositionedBox):
         self._left = [next_x, y]
         return True
 
-    def set_velocity(self, velocity: Sequence[float]) -> None:
-        """Sets vx and vy (and vz)."""
-        if len(self.axes) == 2:
-            self.vx, self.vy = velocity
-        else:
-            self.vx, self.vy, self.vz = velocity
-
     @property
     def sides(self) -> tuple[bool, ...]:
         """Of each side, as `shows="touching"` names them, whether something stands flush with it."""
         return tuple(self._sides)
-
-    @property
-    def rising(self) -> float:
-        """Its velocity along the level's vertical axis; raises ModelError where there is none."""
-        if not self.level.has_up:
-            raise ModelError(f"body {self.name!r} does not rise: its level has no up")
-        return self._speeds()[self.up]
-
-    def _be_knocked(self) -> None:
-        ground = {}
-        for name, speed in self._knock.items():
-            if self.axes.find(name[1]) != self.up:
-                ground[name] = speed
-        self._set_speeds(ground.get("vx"), ground.get("vy"), ground.get("vz"))
-        self._knock_left -= 1
-
-    def _speeds(self) -> tuple[float, float, float]:
-        """vx, vy and vz; 0 along the axis that a flat level does not have."""
-        return self.vx, self.vy, 0.0 if len(self.axes) == 2 else self.vz
-
-    def _set_speeds(self, vx: float | None, vy: float | None, vz: float | None) -> None:
-        """Sets the velocities that are given; raises ModelError for one along an axis that the level does not have."""
-        if vx is not None:
-            self.vx = vx
-        if vy is not None:
-            self.vy = vy
-        if vz is not None:
-            if len(self.axes) == 2:
-                raise ModelError(f"body {self.name!r}: this level has the axes x and y, so it has no vz")
-            self.vz = vz
-
-    def _place_and_speed(self) -> tuple[list[float], list[float]]:
-        if len(self.axes) == 2:
-            return [self.x, self.y], [self.vx, self.vy]
-        return [self.x, self.y, self.z], [self.vx, self.vy, self.vz]
-
-    def _advance(self, velocity: list[float]) -> list[float]:
-        """Changes the velocity by a frame of gravity, and returns the displacement of the frame."""
-        # Divided, never multiplied by 1/rate: 1/60 is no float, and a thousand frames would show it.
-        rate, up = self._rate, self.up
-        start = 0.0
-        if self.level.has_up:
-            start = velocity[up]
-            if self._gravity_later:
-                self._gravity_later = False
-            elif self.gravity:
-                velocity[up] = start - self.gravity * self.up_sign / rate
-        elif self.gravity:
-            self._check_without_up(f"body {self.name!r}", None)
-        # The way that nearly every body goes: without the loop and the list below.
-        if self._plain_motion and not self.limit:
-            return [velocity[0] / rate, velocity[1] / rate]
-        if self.limit:
-            limited(velocity, self.limit, self.level)
-        move = [speed / rate for speed in velocity]
-        if not self.level.has_up:
-            return move
-        if self.integrator == "explicit":
-            move[up] = start / rate
-        elif self.integrator == "leapfrog":
-            move[up] = (start + velocity[up]) / 2 / rate
-        return move
 
     def _note_contacts(
         self,
@@ -587,12 +397,6 @@ class Body(PositionedBox):
             else:
                 self.emit("left_ground")
             self._was_grounded = grounded
-
-    def _check_without_up(self, what: str, probe: float | None) -> None:
-        """Raises ModelError for what needs an up."""
-        for option, given in (("gravity", self.gravity), ("a probe for the ground", probe)):
-            if given:
-                raise ModelError(f"{what} has {option} ({given!r}), and this level has no up")
 
     def _say_bumped(self, contact: Contact) -> None:
         axis, on = self.axes[contact.axis], contact.box.called
@@ -676,7 +480,3 @@ class Body(PositionedBox):
             if not low[i] <= p <= high[i]:
                 self._look_for_trouble(position, ())
                 break
-
-    vx: float
-    vy: float
-    vz: float
