@@ -135,6 +135,20 @@ class Oracle:
     def s_released(self, node, k):
         return k > 0 and self.s_held(node, k - 1) and not self.s_held(node, k)
 
+    def s_axis(self, node, k):
+        negative, positive = (self.inputs[arg.value][k] for arg in node.args)
+        return positive - negative
+
+    def s_turn(self, node, k):
+        x, y = (self.at(arg, k) for arg in node.args)
+        full = node.option("full").value if node.option("full") is not None else 360
+        if not math.isfinite(x - y):
+            return NAN
+        # Of all the ways round the shortest, and of two as short the one upward.
+        turns = math.floor((x - y) / full)
+        ways = [x - y - full * (turns + n) for n in (-1, 0, 1, 2)]
+        return min(ways, key=lambda way: (abs(way), -way))
+
     def s_value(self, node, k):
         return self.inputs[node.args[0].value][k]
 

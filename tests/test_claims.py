@@ -85,6 +85,7 @@ numbers = st.deferred(
         | call("abs", numbers)
         | call("min", numbers, numbers)
         | call("max", numbers, numbers)
+        | call("turn", numbers, numbers, full=optional(st.sampled_from([Number(1), Number(360), Number(2.5)])))
         | call("delta", numbers)
         | call("per_second", numbers)
         | call("lasted", flags)
@@ -510,6 +511,7 @@ MEASURED = {
     "greatest('n')": lambda n, f: max(n),
     "smallest(n)": lambda n, f: min(n),
     "area(n)": lambda n, f: sum(n) / 60,
+    "travelled(n, f)": lambda n, f: sum(b - a for a, b, flag in zip(n, n[1:], f[1:]) if flag) if any(f) else math.nan,
     "settling(n, 1)": lambda n, f: max((k + 1 for k, x in enumerate(n) if abs(x - n[-1]) > 1), default=0),
     "value_when(n, f)": lambda n, f: next((x for x, flag in zip(n, f) if flag), math.nan),
     "first_row(f)": lambda n, f: next(iter(rows_of(f)), math.nan),

@@ -344,3 +344,30 @@ def test_a_recording_is_led_into_a_body_and_the_body_is_let_go_at_its_end():
         run(lambda sim: sim.playback("p", recorded, sim.body("b", size=(1, 1), at=(9, 50)), "wik"), 2)
     with pytest.raises(lt.LarkTallyError, match="not a whole number"):
         recorded.thinned("0.01s")
+
+
+@pytest.mark.parametrize("full", [360.0, 7.0])
+def test_guards_and_claims_turn_and_read_an_axis_alike(full):
+    pick = random.Random(4)
+    told = [
+        (pick.choice((0.0, 350.0, -3.5, pick.uniform(-900, 900))), pick.choice((10.0, 180.0, 0.0))) for _ in range(200)
+    ]
+
+    def build(sim):
+        a, b = sim.value("a", 0.0), sim.value("b", 0.0)
+        sim.recent("near", f"turn(a, b, full={full}) >= 1.5", keep=0)
+        sim.recent("right", "axis('left', 'right') > 0", keep=0)
+
+        @sim.after("machines")
+        def tell(now):
+            a.value, b.value = told[now.frame - 1]
+
+    script = lt.InputScript.at_random({"left": 0.2, "right": 0.2}, 200, 3)
+    trace = run(build, 200, script)
+    # Looked at in the timers phase: the values of the row before, and the inputs of its own.
+    claims = [
+        lt.claim("turn", f"always(near == prev(turn(a, b, full={full}) >= 1.5))"),
+        lt.claim("axis", "always(right == (axis('left', 'right') > 0))"),
+    ]
+    assert lt.check(trace.window(1), claims[1:]).passed, str(lt.check(trace, claims))
+    assert lt.check(trace, claims[:1]).passed and 20 < trace["near"].sum() < 180 and 5 < trace["right"].sum() < 195

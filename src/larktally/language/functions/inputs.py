@@ -35,8 +35,8 @@ def _held(read: Evaluator, node: Call) -> Bools:
     return np.asarray(np.abs(read.input(node.args[0])) >= HELD_FROM)
 
 
-def _from_inputs(table: str) -> Callable[[RowCompiler, Call], ast.expr]:
-    """On a row: an action's entry in one of the tables of the frame's inputs."""
+def _from_inputs(table: str, argument: int = 0) -> Callable[[RowCompiler, Call], ast.expr]:
+    """On a row: an action's entry in one of the tables of the frame's inputs; which argument names it."""
 
     def read_off(compiler: RowCompiler, node: Call) -> ast.expr:
         inputs = compiler.now("inputs")
@@ -48,7 +48,8 @@ def _from_inputs(table: str) -> Callable[[RowCompiler, Call], ast.expr]:
             # Of the row's own inputs, whatever the clock of the part whose guard it is.
             asked = ast.Attribute(compiler.reference(owner), "seen_inputs", ast.Load())
             inputs = ast.Call(asked, [compiler.now("sim", "inputs")], [])
-        return ast.Subscript(ast.Attribute(inputs, table, ast.Load()), ast.Constant(text_of(node.args[0])), ast.Load())
+        action = ast.Constant(text_of(node.args[argument]))
+        return ast.Subscript(ast.Attribute(inputs, table, ast.Load()), action, ast.Load())
 
     return read_off
 
@@ -72,6 +73,11 @@ def _clock_exists(checker: Checker, node: Call) -> None:
             clocks.append(name.removesuffix(".ticking"))
     hint = did_you_mean(clock, clocks) or f"; clocks there are: {', '.join(clocks) or 'none'}"
     checker.fail(node, f"no clock {clock!r} in {checker.names.where}{hint}")
+
+
+def _axis_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
+    negative, positive = (_from_inputs("value_by", n)(compiler, node) for n in (0, 1))
+    return ast.BinOp(positive, ast.Sub(), negative)
 
 
 def _pressed(read: Evaluator, node: Call) -> Array:
@@ -152,6 +158,15 @@ SIGNALS = (
         meaning="the action's analog value",
         columns=lambda read, node: read.input(node.args[0]),
         row=_from_inputs("value_by"),
+        observed=True,
+    ),
+    Signal(
+        name="axis",
+        positional=arguments("neg:action pos:action"),
+        result="number",
+        meaning="value(pos) - value(neg)",
+        columns=lambda read, node: read.input(node.args[1]) - read.input(node.args[0]),
+        row=_axis_on_row,
         observed=True,
     ),
 )

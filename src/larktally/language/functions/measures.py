@@ -78,6 +78,12 @@ def _settling(x: Numbers, tolerance: Numbers) -> float:
     return 0.0
 
 
+def _travelled(x: Numbers, p: Flags) -> float:
+    if p.any():
+        return float(np.diff(x)[p[1:]].sum())
+    return np.nan
+
+
 def _value_when(x: Numbers, p: Flags) -> float:
     if p.any():
         return float(x[p.argmax()])
@@ -146,6 +152,13 @@ MEASURES = (
         meaning="the sum of x over all rows, times the length of a frame in seconds",
         value=lambda x: x.sum(),
         per_second=True,
+    ),
+    Measure(
+        name="travelled",
+        positional=arguments("x:quantity p:flag"),
+        meaning="how far x came in the rows with p, signed; NaN where p never holds",
+        value=_travelled,
+        row=lambda x, p: _row_of(_last(p)),
     ),
     Measure(
         name="settling",

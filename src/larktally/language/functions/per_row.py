@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import math
 from collections.abc import Callable
 from typing import TypeAlias
 
@@ -15,7 +16,7 @@ from larktally.language.columns import Array, Evaluator, Labels, as_codes, text_
 from larktally.language.function import Signal, arguments
 from larktally.language.names import Names, wraps_of
 from larktally.language.rows import RowCompiler
-from larktally.language.tree import Call, ChannelRef, Node, Place, Text, to_text
+from larktally.language.tree import Call, ChannelRef, Node, Number, Place, Text, to_text
 from larktally.language.typecheck import Checker
 from larktally.names import unknown_name
 from larktally.turning import turned
@@ -73,6 +74,35 @@ def _near_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
 def _near_slack(read: Evaluator, node: Call) -> npt.NDArray[np.float64]:
     x, y, tolerance = (read.numbers(arg) for arg in node.args)
     return np.asarray(tolerance - np.abs(turned(x - y, _turn_of(read.names, node))))
+
+
+def _full_of(names: Names, node: Call) -> float:
+    """The whole turn of a `turn`: what is said, or that of an angle among the two, or 360."""
+    given = node.option("full")
+    if isinstance(given, Number):
+        return float(given.value)
+    return _turn_of(names, node) or 360.0
+
+
+def _turn_fits(checker: Checker, node: Call) -> None:
+    given = node.option("full")
+    if given is not None and not (isinstance(given, Number) and 0 < float(given.value) < math.inf):
+        checker.fail(given, f"full is a whole turn, a number above 0 such as 360, not {to_text(given)}")
+
+
+def _turn(read: Evaluator, node: Call) -> Array:
+    x, y = (read.numbers(arg) for arg in node.args)
+    return np.asarray(turned(np.asarray(x - y), _full_of(read.names, node)))
+
+
+def _turn_between(x: float, y: float, full: float) -> float:
+    # Floats both, as columns are: a whole number would be divided otherwise.
+    return float(turned(np.asarray(float(x) - float(y)), full))
+
+
+def _turn_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
+    full = ast.Constant(_full_of(compiler.names, node))
+    return compiler.call(_turn_between, *(compiler.number(arg) for arg in node.args), full)
 
 
 def _implied(compiler: RowCompiler, node: Call) -> ast.expr:
@@ -231,6 +261,16 @@ SIGNALS = (
         columns=_near,
         row=_near_on_row,
         slack=_near_slack,
+    ),
+    Signal(
+        name="turn",
+        positional=arguments("x:number y:number"),
+        named=arguments("full:number?"),
+        result="number",
+        meaning="the signed short way from y to x on a circle, in (-full/2, full/2]; full is 360, or what an angle says",
+        columns=_turn,
+        row=_turn_on_row,
+        fits=_turn_fits,
     ),
     IMPLIES,
     Signal(
