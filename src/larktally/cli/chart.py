@@ -106,7 +106,8 @@ def _outlines(scenario: Scenario) -> dict[str, Any]:
 
 def _observed(runs: list[Trace], machine: str, out: Path | None, layout: str, as_json: bool) -> None:
     """The machines of some traces as far as they were visited, or the changes that their label channels were seen to make."""
-    from larktally.explain.coverage import coverage, observed_outline, outline_of
+    from larktally.explain.coverage import coverage, outline_of
+    from larktally.explain.observed_labels import observed_outline
 
     first = runs[0]
     known = list(first.header.outlines)

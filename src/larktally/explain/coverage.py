@@ -13,6 +13,7 @@ import numpy as np
 
 from larktally.errors import LarkTallyError
 from larktally.explain.decisions import machine_of
+from larktally.explain.observed_labels import change_name, label_channel, observed_changes, observed_outline
 from larktally.names import unknown_name
 from larktally.parts.transition import RuleTrial
 from larktally.report import Block, Line, Report, Table, Tone
@@ -20,10 +21,10 @@ from larktally.runs.live import Live
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import SubjectLike
 from larktally.textfmt import plural
-from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule
+from larktally.traces.outline import ANY, BACK, STAY, Outline
 from larktally.traces.trace import Trace
 
-__all__ = ["Coverage", "StateCover", "RuleCover", "coverage", "observed_changes", "observed_outline", "outline_of"]
+__all__ = ["Coverage", "StateCover", "RuleCover", "coverage", "outline_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +180,7 @@ def coverage(
         runs = list(traces)
     if not runs:
         raise LarkTallyError("coverage of no traces")
-    channel = _label_channel(runs[0], machine)
+    channel = label_channel(runs[0], machine)
     if channel:
         outline = observed_outline(runs, channel)
         scenario = None
@@ -205,8 +206,8 @@ def coverage(
         if channel:
             changes = []
             for row, before, after in observed_changes(trace, channel):
-                first_rows.setdefault(_change(before, after), row)
-                arrows[_change(before, after), before] += 1
+                first_rows.setdefault(change_name(before, after), row)
+                arrows[change_name(before, after), before] += 1
                 visits[after] += 1
                 pairs[before, after] += 1
                 changes.append(row)
@@ -240,54 +241,6 @@ def coverage(
         dict(sorted(arrows.items())),
         tuple(pair for pair in _allowed_pairs(outline) if pair not in pairs),
     )
-
-
-def _label_channel(trace: Trace, name: str) -> str:
-    """The label channel that is asked for, where it is no machine's; "" where a machine is."""
-    if name in trace.header.outlines or (not name and trace.header.outlines):
-        return ""
-    labels = [one for one in trace.channels if trace.columns[one].channel.kind == "label"]
-    if name in labels:
-        return name
-    if not name and len(labels) == 1:
-        return labels[0]
-    if not name and labels:
-        raise LarkTallyError(f"say which label: {', '.join(labels)}")
-    return ""
-
-
-def observed_changes(trace: Trace, channel: str) -> list[tuple[int, str, str]]:
-    """The changes of a label channel: the row in which each is seen, what it was, and what it is."""
-    column = trace.column(channel)
-    labels, codes = column.channel.labels, column.stored
-    found = []
-    for row in (np.flatnonzero(codes[1:] != codes[:-1]) + 1).tolist():
-        found.append((row, labels[int(codes[row - 1])], labels[int(codes[row])]))
-    return found
-
-
-def observed_outline(runs: Iterable[Trace], channel: str) -> Outline:
-    """A label channel as if it were a machine: its labels, and a rule for each change that was seen, the first first."""
-    labels: dict[str, None] = {}
-    rules: dict[str, Rule] = {}
-    start = ""
-    for trace in runs:
-        if channel not in trace.columns or trace.columns[channel].channel.kind != "label":
-            raise LarkTallyError(f"a trace has no label channel {channel!r}")
-        labels |= dict.fromkeys(trace.column(channel).channel.labels)
-        if not start and trace.rows:
-            start = str(trace.column(channel).at(0))
-        for row, before, after in observed_changes(trace, channel):
-            name = _change(before, after)
-            if name not in rules:
-                rules[name] = Rule(name=name, sources=(before,), target=after, asks=f"seen first in row {row}")
-    return Outline(
-        name=channel, states=tuple(labels), start=start or next(iter(labels), ""), rules=tuple(rules.values())
-    )
-
-
-def _change(before: str, after: str) -> str:
-    return f"{before} → {after}"
 
 
 def outline_of(trace: Trace, machine: str = "") -> Outline:
