@@ -192,54 +192,26 @@ def coverage(
             raise LarkTallyError(
                 f"machine {outline.name!r} is not the same in all traces; cover those of one version together"
             )
-    stays: dict[str, list[int]] = {}
-    for leaf in outline.leaves:
-        stays[leaf] = []
-    taken: Counter[str] = Counter()
-    pairs: Counter[tuple[str, str]] = Counter()
-    visits: Counter[str] = Counter()
-    arrows: Counter[tuple[str, str]] = Counter()
-    first_rows: dict[str, int] = {}
+    counts = _Counts(outline)
     for trace in runs:
-        if trace.rows and outline.name in trace.columns:
-            visits[str(trace.column(outline.name).at(0))] += 1
-        if channel:
-            changes = []
-            for row, before, after in observed_changes(trace, channel):
-                first_rows.setdefault(change_name(before, after), row)
-                arrows[change_name(before, after), before] += 1
-                visits[after] += 1
-                pairs[before, after] += 1
-                changes.append(row)
-        else:
-            _count_changes(trace, outline, visits, arrows, pairs)
-            changes = [event.row for event in trace.events.named("changed", source=outline.name)]
-        _measure_stays(trace, outline, changes, stays)
-    for (rule, _), times in arrows.items():
-        taken[rule] += times
-    if scenario is None:
-        outranked = None
-    else:
+        counts.add(trace, observed_changes(trace, channel) if channel else None)
+    outranked = None
+    if scenario is not None:
         outranked = _outranked(runs, outline, scenario)
+    rules = []
+    for rule in outline.rules:
+        ready = None if outranked is None else outranked[rule.name]
+        taken = sum(times for (name, _), times in counts.arrows.items() if name == rule.name)
+        rules.append(RuleCover(rule.name, rule.sources, rule.target, taken, ready, counts.first_rows.get(rule.name)))
     return Coverage(
         outline.name,
         len(runs),
         sum(trace.rows for trace in runs),
-        tuple(_state_cover(leaf, visits[leaf], lengths) for leaf, lengths in stays.items()),
-        tuple(
-            RuleCover(
-                r.name,
-                r.sources,
-                r.target,
-                taken[r.name],
-                None if outranked is None else outranked[r.name],
-                first_rows.get(r.name),
-            )
-            for r in outline.rules
-        ),
-        dict(sorted(pairs.items())),
-        dict(sorted(arrows.items())),
-        tuple(pair for pair in _allowed_pairs(outline) if pair not in pairs),
+        tuple(_state_cover(leaf, counts.visits[leaf], lengths) for leaf, lengths in counts.stays.items()),
+        tuple(rules),
+        dict(sorted(counts.pairs.items())),
+        dict(sorted(counts.arrows.items())),
+        tuple(pair for pair in _allowed_pairs(outline) if pair not in counts.pairs),
     )
 
 
@@ -257,31 +229,52 @@ def outline_of(trace: Trace, machine: str = "") -> Outline:
     return outlines[machine]
 
 
-def _count_changes(
-    trace: Trace,
-    outline: Outline,
-    visits: Counter[str],
-    arrows: Counter[tuple[str, str]],
-    pairs: Counter[tuple[str, str]],
-) -> None:
-    for event in trace.events.named("changed", source=outline.name):
-        arrows[event.data["by"], event.data["from"]] += 1
-        visits[event.data["to"]] += 1
-        pairs[event.data["from"], event.data["to"]] += 1
-    for event in trace.events.named("acted", source=outline.name):
-        arrows[event.data["by"], event.data["in"]] += 1
+class _Counts:
+    """What runs visited of an outline, added up."""
 
+    def __init__(self, outline: Outline) -> None:
+        self.outline = outline
+        self.stays: dict[str, list[int]] = {leaf: [] for leaf in outline.leaves}
+        self.visits: Counter[str] = Counter()
+        self.pairs: Counter[tuple[str, str]] = Counter()
+        self.arrows: Counter[tuple[str, str]] = Counter()
+        self.first_rows: dict[str, int] = {}
 
-def _measure_stays(trace: Trace, outline: Outline, changes: list[int], stays: dict[str, list[int]]) -> None:
-    if outline.name not in trace.columns:
-        raise LarkTallyError(f"this trace was recorded without the channel {outline.name!r}")
-    states = trace.column(outline.name)
-    # A stay that the run's end cuts off counts with the rows that it had.
-    edges = np.unique([0, *changes, trace.rows])
-    for first, last in itertools.pairwise(edges):
-        state = states.at(int(first))
-        if isinstance(state, str) and state in stays:
-            stays[state].append(int(last - first))
+    def add(self, trace: Trace, observed: list[tuple[int, str, str]] | None) -> None:
+        """Counts a run: by the changes that were observed of a label, or by what its machine said of itself."""
+        name = self.outline.name
+        if trace.rows and name in trace.columns:
+            self.visits[str(trace.column(name).at(0))] += 1
+        rows = []
+        if observed is not None:
+            for row, before, after in observed:
+                self.first_rows.setdefault(change_name(before, after), row)
+                self._change(change_name(before, after), before, after)
+                rows.append(row)
+        else:
+            for event in trace.events.named("changed", source=name):
+                self._change(event.data["by"], event.data["from"], event.data["to"])
+                rows.append(event.row)
+            for event in trace.events.named("acted", source=name):
+                self.arrows[event.data["by"], event.data["in"]] += 1
+        self._measure_stays(trace, rows)
+
+    def _change(self, by: str, before: str, after: str) -> None:
+        self.arrows[by, before] += 1
+        self.visits[after] += 1
+        self.pairs[before, after] += 1
+
+    def _measure_stays(self, trace: Trace, changes: list[int]) -> None:
+        name = self.outline.name
+        if name not in trace.columns:
+            raise LarkTallyError(f"this trace was recorded without the channel {name!r}")
+        states = trace.column(name)
+        # A stay that the run's end cuts off counts with the rows that it had.
+        edges = np.unique([0, *changes, trace.rows])
+        for first, last in itertools.pairwise(edges):
+            state = states.at(int(first))
+            if isinstance(state, str) and state in self.stays:
+                self.stays[state].append(int(last - first))
 
 
 def _outranked(runs: list[Trace], outline: Outline, scenario: Scenario | SubjectLike) -> Counter[str]:

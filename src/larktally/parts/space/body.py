@@ -14,10 +14,10 @@ from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_
 from larktally.parts.space.checks import number, numbers
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor
-from larktally.parts.space.riding import LEAVES, Leaves, RidingBox
+from larktally.parts.space.riding import Leaves, RidingBox
 from larktally.parts.space.sides import checked_limits, side_names, touched_sides
 from larktally.parts.space.sweep import Contact, ExpandedBox, clear, contact_at, overlapping, sweep
-from larktally.timing import Duration, frames_in
+from larktally.timing import Duration
 
 __all__ = ["Body", "GroundTest", "Leaves", "Response"]
 
@@ -101,6 +101,7 @@ class Body(RidingBox):
         "_rose",
         "_sides",
         "leaves_with",
+        "leaves_within",
         "_carried",
         "_carried_left",
         "_carrier",
@@ -166,28 +167,10 @@ class Body(RidingBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left: list[float] = []
-        if leaves_with not in LEAVES:
-            raise ModelError(unknown_name("leaves_with", leaves_with, LEAVES, what))
-        if leaves_with != "nothing" and not self.level.has_up:
-            raise ModelError(f"{what} leaves no carrier: nothing is carried in a level without an up")
-        self.leaves_with: Leaves = leaves_with
-        self.leaves_within = frames_in(leaves_within, sim.rate, what=f"{what}: leaves_within")
-        # The velocity of what carried it last, and for how many rows it still counts; [] where nothing did.
-        self._carried: list[float] = []
-        self._carried_left = 0
-        self._carrier = ""
-        if answer not in ANSWERS:
-            raise ModelError(unknown_name("answer", answer, ANSWERS, what))
-        if grounded_by not in GROUND_TESTS:
-            raise ModelError(unknown_name("grounded_by", grounded_by, GROUND_TESTS, what))
-        if answer != "swept" and bounce:
-            raise ModelError(f"{what} bounces by the sweep alone: leave bounce= or answer= out")
-        if grounded_by == "probe" and probe is None:
-            raise ModelError(f"{what} is grounded by its probe, and has none: probe=2")
-        if grounded_by != "contact" and not self.level.has_up:
-            raise ModelError(f"{what} is never grounded: its level has no up")
+        self._begin_riding(what, leaves_with, leaves_within)
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by
+        self._check_ways(what)
         self.shows = one_or_many(shows)
         self._check_shows(what)
         self._gravity_later = self._rose = False
@@ -451,6 +434,19 @@ class Body(RidingBox):
             if trouble not in self._trouble:
                 self.emit(trouble)
         self._trouble = found
+
+    def _check_ways(self, what: str) -> None:
+        """Raises ModelError for an answer to collisions, or a test of the ground, that it cannot have."""
+        if self.answer not in ANSWERS:
+            raise ModelError(unknown_name("answer", self.answer, ANSWERS, what))
+        if self.grounded_by not in GROUND_TESTS:
+            raise ModelError(unknown_name("grounded_by", self.grounded_by, GROUND_TESTS, what))
+        if self.answer != "swept" and self.bounce:
+            raise ModelError(f"{what} bounces by the sweep alone: leave bounce= or answer= out")
+        if self.grounded_by == "probe" and self.probe is None:
+            raise ModelError(f"{what} is grounded by its probe, and has none: probe=2")
+        if self.grounded_by != "contact" and not self.level.has_up:
+            raise ModelError(f"{what} is never grounded: its level has no up")
 
     def _check_shows(self, what: str) -> None:
         for shown in self.shows:

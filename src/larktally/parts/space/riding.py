@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal, Protocol, TypeAlias, runtime_checkable
 
+from larktally.errors import ModelError
+from larktally.names import unknown_name
 from larktally.parts.space.positioned_box import PositionedBox
 from larktally.parts.space.steered_box import SteeredBox
 from larktally.parts.space.sweep import Contact
+from larktally.timing import Duration, frames_in
 
 __all__ = ["LEAVES", "Leaves", "RidingBox"]
 
@@ -31,6 +34,16 @@ class RidingBox(SteeredBox):
     _carrier: str
     _carried: list[float]
     _carried_left: int
+
+    def _begin_riding(self, what: str, leaves_with: Leaves, leaves_within: Duration) -> None:
+        if leaves_with not in LEAVES:
+            raise ModelError(unknown_name("leaves_with", leaves_with, LEAVES, what))
+        if leaves_with != "nothing" and not self.level.has_up:
+            raise ModelError(f"{what} leaves no carrier: nothing is carried in a level without an up")
+        self.leaves_with = leaves_with
+        self.leaves_within = frames_in(leaves_within, self.sim.rate, what=f"{what}: leaves_within")
+        # The velocity of what carried it last, and for how many rows it still counts; [] where nothing did.
+        self._carrier, self._carried, self._carried_left = "", [], 0
 
     def put(self, *position: float) -> None:
         super().put(*position)
