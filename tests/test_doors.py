@@ -271,3 +271,120 @@ def test_what_no_round_zone_can_be_is_told():
             run(lambda sim, options=options: zone(sim, **options), 2)
     with pytest.raises(lt.LarkTallyError, match="zone 'glow' is round"):
         run(lambda sim: lt.geometry.ray(sim, (0, 0), (1, 0), 9, bodies=[zone(sim, centre=(1, 2), radius=1)]), 2)
+
+
+def test_a_crate_is_pushed_at_its_share_stood_on_and_let_through():
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(20, 16), gravity=900)
+        crate = sim.crate("crate", size=(16, 16), at=(40, 16), gravity=900, share=0.5)
+        rider = sim.body("rider", size=(8, 8), at=(44, 32), gravity=900)
+        assert rider
+
+        @sim.before("motion")
+        def walk(now):
+            wick.vx = 120.0 * now.axis("left", "right")
+            if now.frame == 60:
+                crate.solid = False
+
+    trace = run(build, 80, lt.InputScript().hold("right", 1, 80), level=FLOOR)
+    x, c = trace["wick.x"], trace["crate.x"]
+    # Four frames to the crate, which he meets in the fourth; then both at half his speed, and who stands on it too.
+    assert x.tolist()[:7] == [20, 22, 24, 26, 28, 29, 30] and c.tolist()[:7] == [40, 40, 40, 40, 40, 41, 42]
+    assert c[59] == 95 and x[59] == 83 and trace["rider.x"][59] == 44 + 55 and trace["rider.grounded"][:60].all()
+    assert trace["crate.vx"][30] == 60 and trace["wick.x"][80] > trace["wick.x"][59] + 30
+    assert not trace["rider.grounded"][61] and trace["rider.y"][80] == 16
+
+
+def test_two_who_push_from_both_sides_and_a_stack_on_a_lift():
+    def build(sim):
+        sim.platform("lift", size=(40, 8), path=[(100, 16), (100, 66)], speed=60)
+        for n in range(3):
+            sim.crate(f"crate.{n}", size=(16, 16), at=(110, 24 + 16 * n), gravity=900)
+        wick = sim.body("wick", size=(8, 12), at=(114, 72), gravity=900)
+        sim.crate("box", size=(16, 16), at=(40, 16), gravity=900, share=1.0)
+        left, right = (
+            sim.body("a", size=(8, 8), at=(32, 16), gravity=900),
+            sim.body("b", size=(8, 8), at=(56, 16), gravity=900),
+        )
+
+        @sim.before("motion")
+        def walk(now):
+            left.vx, right.vx = 120.0, -60.0 if now.frame < 20 else -120.0
+
+        assert wick
+
+    trace = run(build, 45, level=FLOOR)
+    assert trace["box.x"][10] - trace["box.x"][9] == 1 and trace["box.x"][30] == trace["box.x"][25]
+    rise = trace["lift.y"] - 16
+    assert rise[40] == 40
+    for n in range(3):
+        assert (trace[f"crate.{n}.y"] == 24 + 16 * n + rise).all()
+    assert (trace["wick.y"] == 72 + rise).all() and not trace.events.named("crushed")
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", range(40))
+def test_however_crates_are_pushed_nobody_is_inside_of_one_and_states_come_back(seed):
+    pick = random.Random(seed)
+    walls = [lt.geometry.box_at((pick.randrange(30) * 8, 16 + pick.randrange(8) * 8), (8, 8)) for _ in range(6)]
+    level = lt.Level([lt.geometry.box_at((-50, 0), (400, 16)), *walls], up=pick.choice(("+y", "+y", None)))
+    places = [(x * 24.0, 16 + y * 24.0) for x, y in itertools.product(range(1, 11), range(5))]
+    size = {"a": (8, 12), "b": (6, 6), **{f"crate.{n}": pick.choice(((16, 16), (12, 20))) for n in range(4)}}
+    start = {}
+    for name, sides in size.items():
+        free = [
+            p
+            for p in places
+            if p not in start.values()
+            and not any(overlap((p, (p[0] + sides[0], p[1] + sides[1])), (w.low, w.high)) for w in walls)
+        ]
+        start[name] = pick.choice(free)
+    speeds = {
+        name: [(pick.choice((-180, -90, 0, 90, 180)), pick.choice((None,) * 6 + (300, -200))) for _ in range(120)]
+        for name in "ab"
+    }
+    heavy = 900.0 * level.has_up
+
+    def build(sim):
+        if seed % 3 == 0:
+            sim.platform("lift", size=(40, 8), path=[(40, 20), (160, 60)], speed=90)
+        bodies = {}
+        for name in size:
+            if name in "ab":
+                bodies[name] = sim.body(name, size=size[name], at=start[name], gravity=heavy)
+            else:
+                sim.crate(
+                    name,
+                    size=size[name],
+                    at=start[name],
+                    gravity=heavy,
+                    share=pick.choice((0.25, 0.5, 1.0)) if seed % 2 else 0.5,
+                )
+
+        @sim.before("motion")
+        def walk(now):
+            for name, body in bodies.items():
+                vx, vy = speeds[name][(now.frame - 1) // 6 * 6]
+                body.vx = vx
+                if not level.has_up:
+                    body.vy = vy or 0.0
+                elif vy and body.grounded:
+                    body.launch(vy=abs(vy))
+
+    trace = run(build, 120, level=level)
+    moved = 0.0
+    # Where the lift came through somebody at the start it is no matter of the crates.
+    apart = seed % 3 != 0
+    for row in range(121):
+        boxes = {name: box(trace, name, row, sides) for name, sides in size.items()}
+        for one, other in itertools.combinations(size, 2):
+            if not one.startswith("crate") and not other.startswith("crate"):
+                continue
+            low, high = boxes[one]
+            inside = (tuple(v + 1e-7 for v in low), tuple(v - 1e-7 for v in high))
+            if apart:
+                assert not overlap(inside, boxes[other]), (row, one, other)
+    for n in range(4):
+        moved += float(np.ptp(trace[f"crate.{n}.x"]))
+    if seed % 2 == 0:
+        assert_restores(model(build, level=level), lt.InputScript(), 120, (20, 55, 90))

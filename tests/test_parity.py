@@ -232,6 +232,7 @@ def crowded(setup):
     head = sim.hurtbox("head", moth, size=(4, 2), offset=(0, 1), tags="head")
     sim.hitbox("reach", wick, size=(8, 8), offset=(0, 0), targets=[moth, head], again=2, rank=1, trade="clash")
     sim.air_uses("flaps", wick, 2)
+    sim.crate("box", size=(8, 8), at=(110, 16), gravity=900, share=0.25)
     led = lt.Trace.from_columns({"wick.x": np.arange(9.0), "wick.y": np.arange(9.0)}, rate=60)
     sim.playback("ghost", led, sim.body("shade", size=(4, 4), at=(20, 60)), "wick").play()
     sim.fan("feet", wick, "-y", 3, 30, bodies=[moth])
@@ -326,7 +327,9 @@ def below(kind):
     return {kind, *itertools.chain.from_iterable(map(below, kind.__subclasses__()))}
 
 
+# What others are made from, and what a crate pushes with, which no sim knows of: its place is the crate's.
 ABSTRACT = {
+    "_Shell",
     "AttachedBox",
     "SteeredBox",
     "RidingBox",
@@ -363,6 +366,7 @@ BUILT_ONCE = {
     "Machine": ("now", "guard_now", "_plain", "_observer", "_listener"),
     "Enclosure": ("holds",),
     "Body": ("z", "vz"),
+    "Crate": ("z", "vz"),
 }
 
 RULE_MAY_SET = [

@@ -24,6 +24,7 @@ from larktally.parts.space.answers import Answer
 from larktally.parts.space.body import Body, GroundTest, Leaves, Response
 from larktally.parts.space.box import Box, Round, round_at
 from larktally.parts.space.checks import number, numbers
+from larktally.parts.space.crate import Crate
 from larktally.parts.space.door import Door
 from larktally.parts.space.enclosure import Enclosure
 from larktally.parts.space.fan_part import Fan
@@ -553,6 +554,21 @@ class PartFactory(ABC):
             one_way=one_way,
             shows=shows,
         )
+        return self._add(made, clock)
+
+    def crate(
+        self,
+        name: str,
+        *,
+        size: Sequence[float],
+        at: Sequence[float],
+        gravity: float = 0.0,
+        share: float = 0.5,
+        layers: Iterable[str] | None = None,
+        clock: str | None = None,
+    ) -> Crate:
+        """A body that other bodies stop at, stand on, and push; see Crate for each option."""
+        made = Crate(self.root, self.full_name(name), size=size, at=at, gravity=gravity, share=share, layers=layers)
         return self._add(made, clock)
 
     def door(

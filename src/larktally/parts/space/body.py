@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Literal, TypeAlias
+from typing import ClassVar, Literal, TypeAlias
 
 from larktally.errors import ModelError
 from larktally.names import one_or_many, unknown_name
@@ -81,7 +81,7 @@ class Body(RidingBox):
     """
 
     phase = "motion"
-    state_fields = (
+    state_fields: ClassVar[tuple[str, ...]] = (
         "gravity",
         "bounce",
         "air_steering",

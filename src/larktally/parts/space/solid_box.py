@@ -72,6 +72,10 @@ class SolidBox(MovingBox):
         """Whether a body stands on it, where both are now."""
         return isinstance(body, Body) and bool(self.standing([body], on_top=True))
 
+    def others(self) -> list[Body]:
+        """The bodies that it may meet."""
+        return [body for body in self.sim.parts_of(Body) if body.takes_part]
+
     def begin(self) -> None:
         for body in self.sim.parts_of(Body):
             body.near.moving.append(self.provider)
@@ -88,7 +92,7 @@ class SolidBox(MovingBox):
 
     def lead_by(self, goal: Sequence[float]) -> bool:
         """Moves to a place, axis by axis, with whom it carries and pushes; whether it got there."""
-        bodies = [body for body in self.sim.parts_of(Body) if body.takes_part]
+        bodies = self.others()
         riders = self.standing(bodies, on_top=True)
         crushed = len(self._crushing)
         for axis, end in enumerate(goal):

@@ -137,6 +137,10 @@ class SteeredBox(PositionedBox):
         self._set_speeds(ground.get("vx"), ground.get("vy"), ground.get("vz"))
         self._knock_left -= 1
 
+    def speed_along(self, axis: int) -> float:
+        """Its velocity along an axis, by number."""
+        return self._speeds()[axis]
+
     def _speeds(self) -> tuple[float, float, float]:
         """vx, vy and vz; 0 along the axis that a flat level does not have."""
         return self.vx, self.vy, 0.0 if len(self.axes) == 2 else self.vz
