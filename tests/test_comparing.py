@@ -485,3 +485,44 @@ def test_a_reference_and_another_subject_run_side_by_side_under_the_same_presses
         inputs={"left": "Left", "right": "Right", "hop": "Jump", "burst": "Burst"},
     )
     assert theirs.divergence is None and "wick.x" in str(theirs)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", ["dusk_run", "faulty_run"])
+def test_a_long_recording_is_replayed_without_a_second_one_and_says_the_same(name, monkeypatch):
+    from larktally.demo import quay
+
+    scenario = getattr(quay, name)
+    trace = lt.record(scenario)
+    changed = trace.changed(events=trace.events[: len(trace.events) - 1])
+    other = scenario.changed(params={"rest": "0.9s"})
+    for recorded, again in (
+        (trace, scenario),
+        (changed, scenario),
+        (trace, other),
+        (trace.window(0, 90), scenario),
+        (trace.window(3), scenario),
+    ):
+        plain = lt.replay(recorded, again)
+        with monkeypatch.context() as long:
+            long.setattr("larktally.explain.replaying.LONG", 0)
+            found = lt.replay(recorded, again)
+        assert found.plain() == plain.plain() and str(found) == str(plain)
+        assert (found.replayed is recorded) == plain.identical
+    own = lt.record(Shaken, frames=40)
+    monkeypatch.setattr("larktally.explain.replaying.LONG", 0)
+    assert lt.replay(own, Shaken).replayed is own
+
+
+class Shaken:
+    """No sim: labels that come up as it goes, NaN, a flag, and its own end."""
+
+    def reset(self, setup):
+        self.n = 0
+
+    def step(self, now):
+        self.n += 1
+        return [lt.Event("lit", "lamp", n=self.n)] if self.n % 3 == 0 else None
+
+    def observe(self):
+        return {"n": self.n, "half": self.n / 2, "on": self.n % 2 == 0, "mood": f"mood {self.n // 10}"}
