@@ -151,7 +151,9 @@ def test_a_game_that_hangs_ends_with_whoever_runs_it(tmp_path, sent):
         f"import larktally as lt\nhangs = lt.Scenario(lt.Program(['{game}'], step_within='60s'), frames=700)\n"
     )
     words = [sys.executable, "-m", "larktally", "run", str(model), "--to", str(tmp_path / "t")]
-    job = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    # A runner in the background may ignore these, and its children would, too.
+    heard = lambda: [signal.signal(one, signal.SIG_DFL) for one in (signal.SIGINT, signal.SIGHUP)]  # noqa: E731
+    job = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, preexec_fn=heard)
     numbers = wait_for(lambda: (tmp_path / "pids").exists() and (tmp_path / "pids").read_text().split())
     wait_for(lambda: list((tmp_path / "t").glob("*.partial")))
     time.sleep(0.3)

@@ -183,7 +183,12 @@ def test_thirty_recordings_killed_at_any_moment_lose_nothing_that_was_written(mo
 @pytest.mark.slow
 def test_an_interrupted_recording_says_what_is_kept_and_exits_with_130(model):
     process = subprocess.Popen(
-        [sys.executable, "-m", "larktally", "run", f"{model}:paced"], cwd=model.parent, stderr=-1, text=True
+        [sys.executable, "-m", "larktally", "run", f"{model}:paced"],
+        cwd=model.parent,
+        stderr=-1,
+        text=True,
+        # A runner in the background may ignore it, and its children would, too.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     partial = model.parent / "traces" / "walk.parquet.partial"
     written(partial, process)

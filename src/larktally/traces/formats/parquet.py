@@ -180,7 +180,8 @@ def _to_trace(path: Path, header: Header, file: Any, states: Mapping[int, bytes]
         return TraceContents(header, columns, inputs, events, file.metadata.num_rows, states)
     except (TraceError, pa.ArrowException, OSError):
         raise
-    except (ValueError, KeyError, TypeError) as error:
+    # Codes that no dictionary has are a LookupError, as a missing column is.
+    except (ValueError, LookupError, TypeError) as error:
         raise TraceError(f"{path}: broken: {_first_line(error)}") from None
 
 
