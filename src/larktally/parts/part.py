@@ -85,6 +85,11 @@ class Part:
         return self.clock.seen_inputs(self.sim.inputs)
 
     @property
+    def _tick(self) -> int:
+        """The frames so far, by its own clock."""
+        return self.sim.frame if self.clock is None else self.clock.count
+
+    @property
     def takes_part(self) -> bool:
         """Whether it is in the game: in no slot of a pool, or in one that is taken."""
         return self.slot is None or self.slot.present

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from larktally.errors import ModelError
-from larktally.names import one_or_many, unknown_name
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
-from larktally.parts.space.checks import numbers, size_of
+from larktally.parts.space.checks import numbers, size_of, words_of
 from larktally.parts.value import Value
 
 __all__ = ["AttachedBox"]
@@ -30,10 +28,7 @@ class AttachedBox(Part):
         shows: Iterable[str] = (),
     ) -> None:
         super().__init__(sim, name)
-        self.shows = one_or_many(shows)
-        for word in self.shows:
-            if word != "box":
-                raise ModelError(unknown_name("word", word, ("box",), f"shows= of {name!r}"))
+        self.shows = words_of(repr(name), shows, ("box",))
         self.body, self.facing = body, facing
         self.size = size_of(name, size, len(body.axes))
         self.offset = numbers(name, "offset", offset, len(body.axes))

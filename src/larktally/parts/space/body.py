@@ -7,11 +7,11 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import ClassVar, Literal, TypeAlias
 
 from larktally.errors import ModelError
-from larktally.names import one_or_many, unknown_name
+from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
-from larktally.parts.space.checks import number, numbers
+from larktally.parts.space.checks import number, numbers, words_of
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor
 from larktally.parts.space.riding import Leaves, RidingBox
@@ -171,8 +171,9 @@ class Body(RidingBox):
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by
         self._check_ways(what)
-        self.shows = one_or_many(shows)
-        self._check_shows(what)
+        self.shows = words_of(what, shows, _SHOWS)
+        if "apex" in self.shows and not self.level.has_up:
+            raise ModelError(f"{what} has no apex: this level has no up")
         self._gravity_later = self._rose = False
         self._sides = [False] * (2 * len(axes))
         self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
@@ -447,13 +448,6 @@ class Body(RidingBox):
             raise ModelError(f"{what} is grounded by its probe, and has none: probe=2")
         if self.grounded_by != "contact" and not self.level.has_up:
             raise ModelError(f"{what} is never grounded: its level has no up")
-
-    def _check_shows(self, what: str) -> None:
-        for shown in self.shows:
-            if shown not in _SHOWS:
-                raise ModelError(unknown_name("word", shown, _SHOWS, f"shows= of {what}"))
-        if "apex" in self.shows and not self.level.has_up:
-            raise ModelError(f"{what} has no apex: this level has no up")
 
     def _show_more(self, start: Sequence[float], rising: float) -> None:
         """What `shows` asks for, at the end of a row that began at `start`, with a velocity upward of `rising`."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from larktally.errors import ModelError
+from larktally.names import one_or_many, unknown_name
 
-__all__ = ["number", "numbers", "size_of"]
+__all__ = ["number", "numbers", "size_of", "words_of"]
 
 
 def number(part: str, what: str, value: float, low: float = -math.inf, high: float = math.inf) -> float:
@@ -30,6 +31,15 @@ def numbers(part: str, what: str, values: Sequence[float], count: int) -> tuple[
     if isinstance(values, str) or not hasattr(values, "__len__") or len(values) != count:
         raise ModelError(f"{part}: {what} is {count} numbers, not {values!r}")
     return tuple(number(part, what, value) for value in values)
+
+
+def words_of(what: str, given: str | Iterable[str], known: Sequence[str]) -> tuple[str, ...]:
+    """What shows= asks for; raises ModelError for a word that is not known there."""
+    wanted = one_or_many(given)
+    for word in wanted:
+        if word not in known:
+            raise ModelError(unknown_name("word", word, known, f"shows= of {what}"))
+    return wanted
 
 
 def size_of(part: str, values: Sequence[float], count: int) -> tuple[float, ...]:

@@ -8,7 +8,6 @@ from typing import ClassVar
 
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
-from larktally.parts.space.body import Body
 from larktally.parts.space.checks import number, numbers, size_of
 from larktally.parts.space.moving_box import place_ending_by
 from larktally.parts.space.solid_box import SolidBox
@@ -100,7 +99,7 @@ class Door(SolidBox):
 
     def _grow(self) -> None:
         step = self.growth / float(self.sim.rate)
-        bodies = [body for body in self.sim.parts_of(Body) if body.takes_part]
+        bodies = self.others()
         up, rises = self.sim.level.up_axis, self.sim.level.up_sign > 0
         for axis, wanted in enumerate(self.wanted):
             more = max(-step, min(step, wanted - self.size[axis]))

@@ -108,7 +108,7 @@ class Hitbox(AttachedBox):
             return
         low, high = self.low, self.high
         for target in self.targets:
-            body = target.body if isinstance(target, Hurtbox) else target
+            body = _owner(target)
             if self._may_strike(target, body, self._done) and overlap(low, high, target.low, target.high):
                 # Once an opening: a blow that lasts five frames is one blow. One that is beaten is spent, too.
                 self._done[body.name] = self._tick
@@ -127,11 +127,6 @@ class Hitbox(AttachedBox):
     def _reaches(self, hurtbox: Hurtbox) -> bool:
         friend = self.team != "" and hurtbox.team == self.team
         return hurtbox.is_open and hurtbox.takes_part and hurtbox.body is not self.body and not friend
-
-    @property
-    def _tick(self) -> int:
-        """The frames so far, by its own clock."""
-        return self.sim.frame if self.clock is None else self.clock.count
 
     def _told(self, target: Body | Hurtbox, body: Body) -> dict[str, Any]:
         told: dict[str, Any] = {"target": body.name}
@@ -171,7 +166,12 @@ class Hitbox(AttachedBox):
             return False
         low, high = self.low, self.high
         for target in self.targets:
-            owner = target.body if isinstance(target, Hurtbox) else target
+            owner = _owner(target)
             if owner is body and self._may_strike(target, owner, done) and overlap(low, high, target.low, target.high):
                 return True
         return False
+
+
+def _owner(target: Body | Hurtbox) -> Body:
+    """The body that is struck."""
+    return target.body if isinstance(target, Hurtbox) else target

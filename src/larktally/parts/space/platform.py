@@ -7,10 +7,9 @@ from collections.abc import Iterable, Sequence
 from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.names import one_or_many, unknown_name
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
-from larktally.parts.space.checks import number, numbers, size_of
+from larktally.parts.space.checks import number, numbers, size_of, words_of
 from larktally.parts.space.solid_box import SolidBox
 
 __all__ = ["Platform"]
@@ -54,10 +53,7 @@ class Platform(SolidBox):
             raise ModelError(f"platform {name!r} has a path of points and goes 'back' or 'round', not {round_trip!r}")
         self.speed = number(name, "speed", speed, 0.0)
         self.round_trip = round_trip
-        self.shows = one_or_many(shows)
-        for word in self.shows:
-            if word != "velocity":
-                raise ModelError(unknown_name("word", word, ("velocity",), f"shows= of platform {name!r}"))
+        self.shows = words_of(f"platform {name!r}", shows, ("velocity",))
         self.position = list(self.path[0])
         self.aim = min(1, len(self.path) - 1)
         self.direction = 1

@@ -83,7 +83,7 @@ class SolidBox(MovingBox):
     def step(self) -> None:
         start, rate = list(self.position), float(self.sim.rate)
         # Those that take some of its velocity with them when they leave it.
-        leaving = [body for body in self.sim.parts_of(Body) if body.takes_part and body.leaves_with != "nothing"]
+        leaving = [body for body in self.others() if body.leaves_with != "nothing"]
         riders = self.standing(leaving, on_top=True)
         super().step()
         self.velocity = [(p - before) * rate for p, before in zip(self.position, start, strict=True)]

@@ -118,11 +118,6 @@ class CountedTimer(Part):
         self.running = False
         return True
 
-    @property
-    def _tick(self) -> int:
-        """The frames so far, by its own clock."""
-        return self.sim.frame if self.clock is None else self.clock.count
-
     def _sum_over(self, style: SummedTimer) -> bool:
         seconds = Fraction(self._seconds)
         self.left -= 1
