@@ -295,6 +295,41 @@ def test_a_crate_is_pushed_at_its_share_stood_on_and_let_through():
     assert not trace["rider.grounded"][61] and trace["rider.y"][80] == 16
 
 
+def test_a_crate_stops_only_whom_its_layer_stops_and_rays_look_for_layers():
+    seen = {}
+
+    def build(sim):
+        crate = sim.crate("crate", size=(16, 16), at=(60, 16), layer="heavy", share=0.0)
+        wick = sim.body("wick", size=(12, 20), at=(20, 16), velocity=(240, 0), layers=("solid", "heavy"))
+        moth = sim.body("moth", size=(8, 8), at=(20, 17), velocity=(240, 0), layers=("solid",), layer="moths")
+        feet = sim.fan("fan", moth, "+x", 2, 40)
+        assert feet
+
+        @sim.after("motion")
+        def look(now):
+            wick.vx = 240.0
+            if now.frame == 20:
+                crate.layer = "light"
+            for layers in (None, ("heavy",), ("moths",), ("solid",)):
+                hit = lt.geometry.ray(sim, (33, 18), (1, 0), 500, layers=layers)
+                seen[now.frame, layers] = hit and hit.what.name
+            seen[now.frame, "named"] = lt.geometry.ray(sim, (0, 22), (1, 0), 500, bodies=[moth]).what.name
+            (one,) = {hit.what.name for hit in lt.geometry.fan(wick, "+x", 2, 90)} or {""}
+            seen[now.frame, "wick"] = one
+
+    trace = run(build, 30, level=FLOOR)
+    assert trace["wick.x"][9:20].tolist() == [48.0] * 11 and trace["wick.x"][21] == 52
+    assert trace["moth.x"][30] == 20 + 4 * 30 and trace["fan.hits"][5] == 0
+    assert seen[2, None] == seen[2, ("heavy",)] == "crate" and seen[2, ("solid",)] is None
+    assert seen[20, ("heavy",)] is None and seen[21, ("moths",)] == "moth" and seen[2, "named"] == "moth"
+    assert seen[8, "wick"] == "crate" and seen[24, "wick"] == ""
+    for layers in ("hevy", "platform"):
+        with pytest.raises(lt.LarkTallyError, match=f"no layer '{layers}'"):
+            run(lambda sim, layers=layers: sim.body("a", size=(1, 1), at=(9, 50), layers=layers), 2)
+    with pytest.raises(lt.LarkTallyError, match="those are met by every body"):
+        run(lambda sim: sim.crate("a", size=(1, 1), at=(9, 50), layer="platform"), 2)
+
+
 def test_two_who_push_from_both_sides_and_a_stack_on_a_lift():
     def build(sim):
         sim.platform("lift", size=(40, 8), path=[(100, 16), (100, 66)], speed=60)

@@ -326,7 +326,7 @@ def test_a_recording_is_led_into_a_body_and_the_body_is_let_go_at_its_end():
             sim.after("machines", lambda now: now.frame == 10 and play.play())
 
         trace = run(haunt, 60)
-        last = (thin.rows - 1) * thin.header.every
+        last = int(thin.row_frames[-1])
         for row in range(10, 10 + last + 1):
             frame = row - 10
             assert trace["replay.frame"][row] == frame and trace["replay.running"][row]

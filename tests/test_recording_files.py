@@ -353,7 +353,7 @@ def test_windows_arrays_and_thinned_recordings(dusk_trace):
         n: c.stored.tobytes() for n, c in dusk_trace.columns.items() if c.channel.kind != "label"
     }
     thin = dusk_trace.thinned(4)
-    assert thin.rows == (dusk_trace.rows - 1) // 4 + 1
+    assert thin.row_frames.tolist() == sorted({*range(0, dusk_trace.rows, 4), dusk_trace.frames})
     assert thin.at("wick.x", 40) == dusk_trace["wick.x"][40] and thin.at("wick.gait", 43) == dusk_trace["wick.gait"][40]
     assert thin.at("wick.x", 42.0) == (dusk_trace["wick.x"][40] + dusk_trace["wick.x"][44]) / 2
     thinning_error = thin.thinning_error(dusk_trace)
@@ -364,6 +364,48 @@ def test_windows_arrays_and_thinned_recordings(dusk_trace):
         lt.check(thin, [lt.claim("a", "always(wick.y > 0)")])
     with pytest.raises(lt.LarkTallyError, match="no rows 3..900"):
         dusk_trace.window(3, 900)
+
+
+@pytest.mark.parametrize("frames", [0, 1, 2, 6, 7, 8, 12, 13])
+@pytest.mark.parametrize("every", [1, 3, 4])
+def test_a_thinned_recording_keeps_its_last_row_and_every_event_with_its_frame(tmp_path, frames, every):
+    class Count:
+        events = ("tick",)
+
+        def reset(self, setup):
+            self.n = 0
+
+        def step(self, now):
+            self.n += 1
+            return [lt.Event("tick", n=self.n)]
+
+        def observe(self):
+            return {"n": float(self.n * self.n), "odd": self.n % 2 == 1}
+
+    full = lt.record(Count, frames=frames)
+    thin = full.thinned(every)
+    kept = sorted({*range(0, frames + 1, every), frames})
+    for trace in (
+        thin,
+        lt.load_trace(thin.save(tmp_path / "a.parquet")),
+        lt.load_trace(thin.save(tmp_path / "a.jsonl")),
+    ):
+        assert trace.row_frames.tolist() == kept and trace["n"].tolist() == [n * n for n in kept]
+        assert trace.digest == thin.digest
+        fell = [(kept[e.row], e.data["n"], e.data.get("frame", e.data["n"])) for e in trace.events]
+        assert fell == [(min(k for k in kept if k >= n), n, n) for n in range(1, frames + 1)]
+    off = []
+    for frame in range(frames + 1):
+        low, high = max(k for k in kept if k <= frame), min(k for k in kept if k >= frame)
+        between = low**2 + (high**2 - low**2) * ((frame - low) / max(high - low, 1))
+        assert thin.at("n", frame) == between and thin.at("odd", frame) == (low % 2 == 1)
+        off.append(abs(between - frame**2))
+    assert thin.thinning_error(full)["n"] == max(off)
+    twice = thin.thinned(2)
+    assert twice.row_frames.tolist() == sorted({*kept[::2], frames}) and twice.row(twice.rows - 1) == full.row(frames)
+    if len(kept) > 3:
+        assert lt.load_trace(thin.save(tmp_path / "a.csv"), rate=60).row_frames.tolist() == kept
+        assert thin.window(1).row_frames.tolist() == [k - every for k in kept[1:]]
 
 
 @pytest.mark.slow
@@ -535,7 +577,7 @@ def test_a_run_that_only_says_events_keeps_its_rows_in_every_file(tmp_path, suff
     assert (trace.frames, found.frames, found.digest) == (20, 20, trace.digest)
     assert [event.row for event in found.events] == [2, 8, 14, 20]
     assert lt.load_trace(trace.save(tmp_path / "bell.csv"), rate=60).frames == 20
-    assert found.window(2, 9).frames == 7 and found.thinned(3).rows == 7 and lt.replay(found, bell).identical
+    assert found.window(2, 9).frames == 7 and found.thinned(3).rows == 8 and lt.replay(found, bell).identical
 
 
 def test_a_small_file_that_unfolds_beyond_any_run_is_refused(tmp_path, monkeypatch):

@@ -97,6 +97,7 @@ class PartFactory(ABC):
         gravity: float = 0.0,
         anchor: Anchor = "corner",
         layers: Iterable[str] | None = None,
+        layer: str = "",
         integrator: Integrator = "semi-implicit",
         per: Literal["second", "frame"] = "second",
         bounce: float = 0.0,
@@ -121,6 +122,7 @@ class PartFactory(ABC):
             gravity=gravity,
             anchor=anchor,
             layers=layers,
+            layer=layer,
             integrator=integrator,
             per=per,
             bounce=bounce,
@@ -565,10 +567,13 @@ class PartFactory(ABC):
         gravity: float = 0.0,
         share: float = 0.5,
         layers: Iterable[str] | None = None,
+        layer: str = "crate",
         clock: str | None = None,
     ) -> Crate:
         """A body that other bodies stop at, stand on, and push; see Crate for each option."""
-        made = Crate(self.root, self.full_name(name), size=size, at=at, gravity=gravity, share=share, layers=layers)
+        made = Crate(
+            self.root, self.full_name(name), size=size, at=at, gravity=gravity, share=share, layers=layers, layer=layer
+        )
         return self._add(made, clock)
 
     def door(

@@ -48,7 +48,7 @@ class Playback(Part):
         if not trace.rows:
             raise ModelError(f"playback {name!r}: the recording has no rows")
         self._trace = trace
-        self.last = (trace.rows - 1) * trace.header.every
+        self.last = int(trace.row_frames[-1])
         self.frame, self.running, self._started = 0, False, -1
         body.leader = self._way
 

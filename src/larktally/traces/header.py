@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 import msgspec
+import numpy as np
+import numpy.typing as npt
 
 from larktally.errors import LarkTallyError, TraceError
 from larktally.inputs.actions import Action
@@ -17,7 +19,16 @@ from larktally.traces.json_keys import check_keys
 from larktally.traces.outline import Outline
 from larktally.traces.scene import check_scene
 
-__all__ = ["Header", "PhaseOrder", "FORMAT", "check_header", "header_fields", "read_header", "header_json"]
+__all__ = [
+    "Header",
+    "PhaseOrder",
+    "FORMAT",
+    "check_header",
+    "frames_of_rows",
+    "header_fields",
+    "read_header",
+    "header_json",
+]
 
 FORMAT = 1
 
@@ -37,7 +48,8 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     parts and `unstepped` the parts that no phase steps, `machines` the states of each machine and `outlines` their rules,
     `level` the digest of a sim's level and `scene` its boxes and bodies, for pictures; `program` the name, version and
     command of a program in another language; `filtered` whether only some channels were kept (`partial` in files), `end`
-    the reason a run ended by itself, `stopped` the error that stopped it, `made_with` versions and a digest of the
+    the reason a run ended by itself, `every` and `last_frame` which frames a thinned
+    recording kept, `stopped` the error that stopped it, `made_with` versions and a digest of the
     model's file. The digest leaves out `outlines` and `made_with`.
     """
 
@@ -62,6 +74,7 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     program: dict[str, Any] = {}
     allow_nan: bool = False
     every: int = 1
+    last_frame: int | None = None
     # Called `partial` in files since the first version: files keep their words when the code changes its own.
     filtered: bool = msgspec.field(name="partial", default=False)
     end: str | None = None
@@ -76,6 +89,20 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
         return None
 
 
+def frames_of_rows(header: Header, rows: int) -> npt.NDArray[np.int64]:
+    """The frame of each of its rows: int64, rising. Only of a thinned recording are they not the rows' own numbers."""
+    frames = np.arange(rows, dtype=np.int64) * header.every
+    last = header.last_frame
+    if last is not None:
+        # A header that is made up: what is interpolated goes over so many frames.
+        if not (rows - 2) * header.every < last <= (rows - 1) * header.every:
+            raise LarkTallyError(
+                f"'last_frame' is {last}, which {rows} rows of every {header.every}th frame do not reach"
+            )
+        frames[-1] = last
+    return frames
+
+
 def header_fields(header: Header) -> dict[str, Any]:
     """The header as plain data, as files, digests and checksums have it.
 
@@ -84,6 +111,8 @@ def header_fields(header: Header) -> dict[str, Any]:
     fields: dict[str, Any] = msgspec.to_builtins(header)
     if not fields["unstepped"]:
         del fields["unstepped"]
+    if fields["last_frame"] is None:
+        del fields["last_frame"]
     for channel in fields["channels"]:
         if channel["wraps"] is None:
             del channel["wraps"]
@@ -139,6 +168,8 @@ def check_header(header: Header) -> None:
         check_event_name(event)
     if header.every < 1:
         raise LarkTallyError(f"'every' is {header.every}, and every n-th row is kept, n at least 1")
+    if header.last_frame is not None and (header.every == 1 or header.last_frame < 1):
+        raise LarkTallyError(f"'last_frame' is {header.last_frame}, where every frame from 0 on is a row")
     if not 0 <= header.seed < 2**63:
         raise LarkTallyError(f"'seed' is {header.seed}, and a seed is from 0 to 2**63 - 1")
     check_scene(header.scene)

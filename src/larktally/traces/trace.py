@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 from msgspec import structs
@@ -15,9 +16,9 @@ from larktally.names import unknown_name
 from larktally.timing import Duration, Rate, RateLike, frames_in
 from larktally.traces.columns import Column
 from larktally.traces.contents import TraceContents, contents_from_columns
-from larktally.traces.events import EventLog
+from larktally.traces.events import EventLog, data_text
 from larktally.traces.files import read_contents, save_trace
-from larktally.traces.header import Header
+from larktally.traces.header import Header, frames_of_rows
 from larktally.turning import turned
 
 if TYPE_CHECKING:
@@ -99,13 +100,17 @@ class Trace(TraceContents):
         start, stop = self.row_at(first), self.rows - 1 if last is None else self.row_at(last)
         if not 0 <= start <= stop < self.rows:
             raise LarkTallyError(f"no rows {first}..{last}: this trace has rows 0..{self.rows - 1}")
-        return self.taken(slice(start, stop + 1), self.events.between(start, stop).shifted(-start))
+        header = self.header
+        if header.last_frame is not None:
+            last_frame = header.last_frame - start * header.every if stop == self.rows - 1 and stop > start else None
+            header = structs.replace(header, last_frame=last_frame)
+        return self.taken(slice(start, stop + 1), self.events.between(start, stop).shifted(-start), header)
 
-    def taken(self, rows: slice, events: EventLog, header: Header | None = None) -> Trace:
+    def taken(self, rows: slice | npt.NDArray[np.int64], events: EventLog, header: Header | None = None) -> Trace:
         """A copy of some of the rows, with events that are counted in them, and this header or another."""
         columns = {name: Column(c.channel, c.stored[rows].copy()) for name, c in self.columns.items()}
         inputs = {name: values[rows].copy() for name, values in self.inputs.items()}
-        return Trace(header or self.header, columns, inputs, events, len(range(self.rows)[rows]))
+        return Trace(header or self.header, columns, inputs, events, len(np.arange(self.rows)[rows]))
 
     def changed(self, *, events: EventLog | None = None, header: Header | None = None) -> Trace:
         """The same rows with other events or another header."""
@@ -124,22 +129,35 @@ class Trace(TraceContents):
         return row
 
     def thinned(self, every: Duration) -> Trace:
-        """Every n-th row, n frames or a time such as "0.1s", for playback; values between them are read with `at`. Claims are
-        not checked on it.
+        """Every n-th row, n frames or a time such as "0.1s", and the last, for playback; values between them are read with
+        `at`. Claims are not checked on it.
 
-        Its events and inputs are those of the rows kept. Raises LarkTallyError for less than 1, or for a time that is no
+        Every event is kept: one of a row left out stands in the next row kept, and its data say its own `frame`. Inputs are
+        those of the rows kept. Raises LarkTallyError for less than 1, or for a time that is no
         whole number of frames.
         """
         if isinstance(every, str):
             every = frames_in(every, self.rate, least=1, what="a thinned recording:")
         if not isinstance(every, int) or isinstance(every, bool) or every < 1:
             raise LarkTallyError(f"a recording keeps every n-th row, n at least 1, not {every!r}")
+        frames = self.row_frames
+        rows = np.arange(0, self.rows, every)
+        header = structs.replace(self.header, every=self.header.every * every, last_frame=None)
+        if self.rows and frames[-1] != (len(rows) - 1) * header.every:
+            if rows[-1] != self.rows - 1:
+                rows = np.append(rows, self.rows - 1)
+            header = structs.replace(header, last_frame=int(frames[-1]))
         kept = EventLog()
         for row, name, source, text in self.events.fields():
-            if row % every == 0:
-                kept.append(row // every, name, source, text)
-        header = structs.replace(self.header, every=self.header.every * every)
-        return self.taken(slice(None, None, every), kept, header)
+            if row % every and row != self.rows - 1:
+                text = _with_frame(text, int(frames[row]))
+            kept.append(-(-row // every), name, source, text)
+        return self.taken(rows, kept, header)
+
+    @property
+    def row_frames(self) -> npt.NDArray[np.int64]:
+        """The frame of each row: int64, R of them; the rows' own numbers unless the recording is thinned."""
+        return frames_of_rows(self.header, self.rows)
 
     def at(self, channel: str, frame: float) -> float | int | bool | str:
         """A channel's value at any frame of the run, between rows too: linear for numbers (of angles the short way round, so
@@ -147,21 +165,28 @@ class Trace(TraceContents):
 
         Raises LarkTallyError outside the recording.
         """
-        column, place = self.column(channel), frame / self.header.every
-        if not 0 <= place <= self.rows - 1:
-            raise LarkTallyError(f"frame {frame:g} is outside this recording: 0..{(self.rows - 1) * self.header.every}")
+        column, every = self.column(channel), self.header.every
+        last = self.header.last_frame
+        if last is None:
+            last = (self.rows - 1) * every
+        if not 0 <= frame <= last:
+            raise LarkTallyError(f"frame {frame:g} is outside this recording: 0..{last}")
+        low = int(frame // every)
+        if frame == last:
+            low = self.rows - 1
         # Between rows only a number has a value of its own: a state or a flag holds until the next row.
-        low = int(place)
-        if column.channel.kind != "number" or place == low:
+        start = low * every
+        if column.channel.kind != "number" or frame in (start, last):
             return column.at(low)
         before, after = float(column.stored[low]), float(column.stored[low + 1])
         way = float(turned(np.asarray(after - before), column.channel.wraps))
-        return before + way * (place - low)
+        return before + way * ((frame - start) / (min(start + every, last) - start))
 
     def thinning_error(self, full: Trace) -> dict[str, float]:
         """How far this thinned recording strays from the full one: for each channel the largest difference of a number,
         or the share of rows in which anything else is not what it was."""
-        frames = np.arange(min(full.rows, (self.rows - 1) * self.header.every + 1))
+        mine = self.row_frames
+        frames = np.arange(min(full.rows, int(mine[-1]) + 1 if self.rows else 0))
         found = {}
         for name in self.channels:
             column, whole = self.column(name), full.column(name)
@@ -171,11 +196,11 @@ class Trace(TraceContents):
                 if turn is not None:
                     # Unwound first: from 350 to 10 it is 20 on, and not 340 back.
                     kept = kept[0] + np.append(0.0, np.cumsum(turned(np.diff(kept), turn)))
-                between = np.interp(frames, np.arange(self.rows) * self.header.every, kept)
+                between = np.interp(frames, mine, kept)
                 off = np.abs(turned(between - every_row[: len(frames)], turn))
                 found[name] = float(np.nanmax(off, initial=0.0))
             else:
-                held = column.values[frames // self.header.every]
+                held = column.values[np.searchsorted(mine, frames, side="right") - 1]
                 found[name] = float(np.mean(held != whole.values[: len(frames)]))
         return found
 
@@ -249,6 +274,11 @@ class Trace(TraceContents):
             rate = ""
         name = self.header.scenario or self.header.subject or "trace"
         return f"<Trace {name}: {self.rows} rows{rate}, {len(self.channels)} channels, {len(self.events)} events>"
+
+
+def _with_frame(text: str, frame: int) -> str:
+    """The data of an event with the frame in which it fell, unless they say one themselves."""
+    return data_text({"frame": frame, **(msgspec.json.decode(text) if text else {})})
 
 
 def load_trace(path: str | Path, *, rate: RateLike | None = None, mapping: str | Path | None = None) -> Trace:

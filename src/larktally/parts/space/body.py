@@ -61,6 +61,9 @@ class Body(RidingBox):
     row's motion, or rests on it; `near_ground`, where `probe` units are asked for, that there is ground so near below its
     end. The two disagree for a frame where it walks off an edge.
 
+    `layers` are those that it stops at (None: all). `layer` is the one it stands on itself, for rays that look for it, and, of
+    a crate, for the bodies that stop at it.
+
     `answer` is how it answers a collision: "swept" (nothing tunnels), or as loops do that move first and look afterwards,
     "axis by axis" or "pushed out" of the overlap. `grounded_by` is when it is grounded: by "contact" in the row's motion, at
     its "end", where it rests on ground then, or by "probe", where there is ground within `probe` units below.
@@ -83,6 +86,7 @@ class Body(RidingBox):
     phase = "motion"
     state_fields: ClassVar[tuple[str, ...]] = (
         "gravity",
+        "layer",
         "bounce",
         "air_steering",
         "limit",
@@ -121,6 +125,7 @@ class Body(RidingBox):
         gravity: float = 0.0,
         anchor: Anchor = "corner",
         layers: Iterable[str] | None = None,
+        layer: str = "",
         integrator: Integrator = "semi-implicit",
         per: Literal["second", "frame"] = "second",
         bounce: float = 0.0,
@@ -134,7 +139,7 @@ class Body(RidingBox):
         answer: Answer = "swept",
         grounded_by: GroundTest = "contact",
     ) -> None:
-        super().__init__(sim, name, size, at, anchor, layers)
+        super().__init__(sim, name, size, at, anchor, layers, layer)
         what, axes = f"body {name!r}", self.axes
         self.set_velocity(numbers(what, "velocity", velocity or (0.0,) * len(axes), len(axes)))
         self.gravity = number(what, "gravity", gravity)

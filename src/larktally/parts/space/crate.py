@@ -25,7 +25,8 @@ class _Shell(SolidBox):
         self.provider = crate.provider
 
     def others(self) -> list[Body]:
-        return [body for body in super().others() if body is not self._crate]
+        crate = self._crate
+        return [body for body in super().others() if body is not crate and body.near.stops_at(crate.layer)]
 
 
 class Crate(Body):
@@ -34,7 +35,8 @@ class Crate(Body):
     It is pushed where a body stands flush with its side and has a velocity toward it when the crate moves, which is before
     the other bodies do: it goes at `share` of that speed (of two from both sides, the difference), and the body with it. On
     the ground it stands where nobody pushes it. It falls, and is carried, as a body is; who is in its way is pushed in turn,
-    and it stops short of who cannot give way. `solid = False`, set by a rule, lets everybody through until it is set again.
+    and it stops short of who cannot give way. Bodies that name `layers`
+    stop at it only where they name its `layer`. `solid = False`, set by a rule, lets everybody through until it is set again.
 
     Channels and events are a body's.
     """
@@ -52,8 +54,9 @@ class Crate(Body):
         gravity: float = 0.0,
         share: float = 0.5,
         layers: Iterable[str] | None = None,
+        layer: str = "crate",
     ) -> None:
-        super().__init__(sim, name, size=size, at=at, gravity=gravity, layers=layers)
+        super().__init__(sim, name, size=size, at=at, gravity=gravity, layers=layers, layer=layer)
         self.share = number(f"crate {name!r}", "share", share, 0.0, 1.0)
         self.solid = True
         # One and the same function for every body, so that one that is pushed can leave it out.
@@ -66,7 +69,7 @@ class Crate(Body):
         """What other bodies meet of it: nothing where it is not solid."""
         if not self.solid or not self.takes_part:
             return ()
-        return (Box(self.low, self.high, "platform", False, self.name),)
+        return (Box(self.low, self.high, self.layer, False, self.name),)
 
     def begin(self) -> None:
         for body in self.sim.parts_of(Body):

@@ -12,10 +12,10 @@ from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.box import Box, middle_of
 from larktally.parts.space.checks import numbers, size_of
 from larktally.parts.space.level import Level
-from larktally.parts.space.solid_query import SolidQuery
+from larktally.parts.space.solid_query import ALWAYS_MET, SolidQuery
 from larktally.parts.space.sweep import Contact, overlapping, sweep
 
-__all__ = ["Anchor", "PositionedBox", "ANCHORS"]
+__all__ = ["Anchor", "PositionedBox", "ANCHORS", "layers_of"]
 
 Anchor: TypeAlias = Literal["corner", "centre", "feet"]
 ANCHORS: tuple[Anchor, ...] = ("corner", "centre", "feet")
@@ -36,6 +36,7 @@ class PositionedBox(Part):
         at: Sequence[float],
         anchor: str,
         layers: Iterable[str] | None,
+        layer: str = "",
     ) -> None:
         super().__init__(sim, name)
         what = f"body {name!r}"
@@ -49,7 +50,11 @@ class PositionedBox(Part):
         self.up, self.up_sign = self.level.up_axis, self.level.up_sign
         extent_low = _extent_below(anchor, self.size, self.up, self.up_sign)
         extent_high = tuple(side - reach for side, reach in zip(self.size, extent_low, strict=True))
-        self.near = SolidQuery(self.level, extent_low, extent_high, self.level.check_layers(layers))
+        if layer in ALWAYS_MET:
+            raise ModelError(f"{what} cannot stand on the layer {layer!r}: those are met by every body")
+        # A rule may move it to another; the one that it was made on stays a name that may be asked for.
+        self.layer = self.first_layer = layer
+        self.near = SolidQuery(self.level, extent_low, extent_high, self.level.check_layers(layers, layers_of(sim)))
         self.falls_through = False
         self.set_position(numbers(what, "at", at, len(self.axes)))
 
@@ -98,7 +103,7 @@ class PositionedBox(Part):
 
         `layers` are those that count; without them, those that it stops at itself.
         """
-        wanted = self.level.check_layers(layers, ("platform", "enclosure"))
+        wanted = self.level.check_layers(layers, {*ALWAYS_MET, *layers_of(self.sim)})
         offsets = numbers(f"body {self.name!r}", "offset", offset, len(self.axes))
         there = [p + off for p, off in zip(self.position, offsets, strict=True)]
         # Layers that are asked for by name count whatever it stops at itself.
@@ -122,6 +127,14 @@ class PositionedBox(Part):
         contacts = sweep(position, displacement, [0.0] * len(displacement), solids, self.up, self.up_sign)
         self.set_position(position)
         return contacts
+
+
+def layers_of(sim: SimProtocol) -> set[str]:
+    """The layers on which bodies stand that were made so far, and the one on which crates do by themselves."""
+    found = {"crate"}
+    for body in sim.parts_of(PositionedBox):
+        found |= {body.layer, body.first_layer}
+    return found - {""}
 
 
 def _extent_below(anchor: str, size: Sequence[float], up: int, sign: float) -> tuple[float, ...]:

@@ -16,8 +16,11 @@ from larktally.errors import ModelError
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box, Round
+from larktally.parts.space.crate import Crate
 from larktally.parts.space.level import Level
 from larktally.parts.space.moving_box import MovingBox
+from larktally.parts.space.positioned_box import layers_of
+from larktally.parts.space.solid_query import ALWAYS_MET
 from larktally.parts.space.zone import Zone
 
 __all__ = ["Hit", "ray", "fan", "many_rays"]
@@ -54,14 +57,16 @@ def ray(
     """The nearest box or body within `length` along a direction (of any length but 0), or None.
 
     `where` is a level, or a sim: then its platforms and the walls of its enclosures are met too, on the layers `platform`
-    and `enclosure`. `layers` are those that count (None: all), `bodies` further things to meet, bodies, platforms,
-    enclosures (their walls), zones or boxes; `ignore` are those that do not count. Raises ModelError for a direction of
-    no length, or what is not finite.
+    and `enclosure`, its crates, and of the other bodies those on a layer that is named. `layers` are those that count (None:
+    all), `bodies` further things to meet, bodies, platforms, enclosures (their walls), zones or boxes; `ignore` are those
+    that do not count. Raises ModelError for a direction of no length, or what is not finite.
     """
     if isinstance(where, Level):
-        return _Scene(where, (), layers, bodies, ignore).nearest_hit(origin, direction, length)
-    movers = where.parts_of(MovingBox)
-    return _Scene(where.level, movers, layers, bodies, ignore).nearest_hit(origin, direction, length)
+        return _Scene(where, layers, bodies, ignore).nearest_hit(origin, direction, length)
+    scene = _Scene(where.level, layers, bodies, ignore, layers_of(where))
+    scene.add_movers(where.parts_of(MovingBox))
+    scene.add_bodies(where.parts_of(Body))
+    return scene.nearest_hit(origin, direction, length)
 
 
 class _Scene:
@@ -70,22 +75,35 @@ class _Scene:
     def __init__(
         self,
         level: Level,
-        movers: Iterable[MovingBox],
         layers: Iterable[str] | None,
         bodies: Iterable[Target],
         ignore: Iterable[Any],
+        known: Iterable[str] = (),
     ) -> None:
         self.grid = level.grid
-        self.wanted = level.check_layers(layers, ("platform", "enclosure"))
+        self.wanted = level.check_layers(layers, (*ALWAYS_MET, *known))
         self.ignored = list(ignore)
         self.others: list[_Thing] = []
+        self.named = list(bodies)
+        for target in self.named:
+            if not self._is_ignored(target):
+                self.others.extend(_things_of(target))
+
+    def add_movers(self, movers: Iterable[MovingBox]) -> None:
+        """Platforms and the like, on the layers that count."""
         for mover in movers:
             for box in mover.solid_boxes():
                 if self._counts(box, mover):
                     self.others.append((box.low, box.high, mover))
-        for target in bodies:
-            if not self._is_ignored(target):
-                self.others.extend(_things_of(target))
+
+    def add_bodies(self, bodies: Iterable[Body]) -> None:
+        """Crates on the layers that count, and every other body on a layer that is named."""
+        for body in bodies:
+            seen = self.wanted is not None and body.layer in self.wanted
+            if isinstance(body, Crate):
+                seen = body.solid and (seen or self.wanted is None)
+            if seen and body.takes_part and not self._is_ignored(body) and not _holds(self.named, body):
+                self.others.append((body.low, body.high, body))
 
     def nearest_hit(self, origin: Sequence[float], direction: Sequence[float], length: float) -> Hit | None:
         """The nearest thing along a ray."""
@@ -113,7 +131,12 @@ class _Scene:
         return (self.wanted is None or box.layer in self.wanted) and not self._is_ignored(what)
 
     def _is_ignored(self, what: Any) -> bool:
-        return any(what is one for one in self.ignored)
+        return _holds(self.ignored, what)
+
+
+def _holds(things: Iterable[Any], what: Any) -> bool:
+    """Whether one of them is this very thing."""
+    return any(what is one for one in things)
 
 
 def fan(
@@ -132,8 +155,9 @@ def fan(
     The rays begin `inset` inside the body, so that one standing flush still sees the ground, and keep `inset` from both
     ends of the edge. `length` and each hit's distance count from the edge: below 0 where the edge is inside of what was
     met, so that moving the body by the distance puts the edge on the surface; -inset, and no normal, where what was met
-    reaches over the ray's beginning. The platforms and enclosures that stop the body are met too. Exactly the rays that
-    met something are in the list, in order along the edge, each with its number as `ray`. Raises ModelError for fewer
+    reaches over the ray's beginning. The platforms, enclosures and crates that stop the body are met too, and bodies
+    on a layer that is named. Exactly the rays that met something are in the list, in order along the edge, each with its
+    number as `ray`. Raises ModelError for fewer
     than 2 rays, a side that is no axis, or an inset that leaves nothing of the body.
     """
     axes = body.axes
@@ -151,7 +175,9 @@ def fan(
         edge = body.low[axis]
     movers = [mover for mover in body.sim.parts_of(MovingBox) if body.near.meets(mover.solid_boxes)]
     # It starts inside of the body that it looks out of.
-    scene = _Scene(body.level, movers, layers, bodies, [*ignore, body])
+    scene = _Scene(body.level, layers, bodies, [*ignore, body], layers_of(body.sim))
+    scene.add_movers(movers)
+    scene.add_bodies(_seen_by(body))
     hits = []
     for n, origin in enumerate(_origins(body, axis, edge - sign * inset, rays, inset)):
         found = scene.nearest_hit(origin, direction, length + inset)
@@ -159,6 +185,15 @@ def fan(
             # A flush edge is 0.0 away on every side, and not -0.0 on two of them.
             hits.append(found._replace(distance=sign * (found.point[axis] - edge) + 0.0, ray=n))
     return hits
+
+
+def _seen_by(body: Body) -> list[Body]:
+    """The bodies that rays out of a body may meet: not the crates that it walks through."""
+    found = []
+    for other in body.sim.parts_of(Body):
+        if not isinstance(other, Crate) or body.near.stops_at(other.layer):
+            found.append(other)
+    return found
 
 
 def _things_of(target: Target) -> list[_Thing]:

@@ -13,6 +13,8 @@ __all__ = ["SolidQuery"]
 
 # A body flush with the edge of its cells is inside of both: without a margin it would miss what stands in the next.
 TOUCH = 1e-9
+# What carries and what holds inside stops every body; a crate only those that stop at its layer.
+ALWAYS_MET = frozenset(("platform", "enclosure"))
 # Of a body that crosses a large level: some megabytes at most.
 MOST_REMEMBERED = 10_000
 
@@ -40,6 +42,10 @@ class SolidQuery:
     def meets(self, provider: Callable[[], Iterable[Box]]) -> bool:
         """Whether the body stops at what moves by itself and gives its boxes by this function."""
         return provider in self.moving
+
+    def stops_at(self, layer: str) -> bool:
+        """Whether the body stops at solids of a layer."""
+        return self.layers is None or layer in self.layers or layer in ALWAYS_MET
 
     def inside(self, x: float, y: float) -> bool:
         """Whether a position is inside the cells whose solids are `still`."""
@@ -80,7 +86,8 @@ class SolidQuery:
         for boxes in self.moving:
             if boxes is not ignoring:
                 for box in boxes():
-                    found.append(grow(box, self.extent_low, self.extent_high))
+                    if self.layers is None or self.stops_at(box.layer):
+                        found.append(grow(box, self.extent_low, self.extent_high))
         return tuple(found)
 
     def _find(self, position: Sequence[float], move: Sequence[float]) -> tuple[ExpandedBox, ...]:

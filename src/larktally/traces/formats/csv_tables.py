@@ -25,6 +25,7 @@ from larktally.timing import RateLike
 from larktally.traces.columns import check_events
 from larktally.traces.contents import Savable, TraceContents, contents_from_columns, event_names, small_pieces
 from larktally.traces.events import EventLog
+from larktally.traces.header import frames_of_rows
 
 __all__ = ["write", "read", "read_table"]
 
@@ -51,14 +52,14 @@ def write(source: Savable, file: BinaryIO) -> None:
     inputs = source.header.inputs
     writer.writerow(["frame", *names, *(f"input:{n}" for n in inputs), *(f"event:{n}" for n in events)])
     first = 0
+    frames = frames_of_rows(source.header, source.rows)
     for piece in small_pieces(source):
         columns = [_texts(piece.columns[name].values) for name in names]
         for name in inputs:
             columns.append(_texts(piece.inputs[name]))
         for name in events:
             columns.append(_texts(piece.events.counts(name, None, piece.rows)))
-        frames = range(first * source.header.every, (first + piece.rows) * source.header.every, source.header.every)
-        writer.writerows(zip(map(str, frames), *columns, strict=True))
+        writer.writerows(zip(map(str, frames[first : first + piece.rows].tolist()), *columns, strict=True))
         first += piece.rows
     text.detach()
 
@@ -80,6 +81,10 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
     if len(frames) > 2 and frames.dtype.kind == "i":
         every = max(int(frames[1] - frames[0]), 1)
     expected = np.arange(len(frames)) * every
+    last_frame = None
+    # The last row is kept wherever the run ended.
+    if every > 1 and frames[-2] < frames[-1] < expected[-1]:
+        last_frame = expected[-1] = int(frames[-1])
     if len(frames) and (frames.dtype.kind != "i" or not np.array_equal(frames, expected)):
         wrong = 0
         if frames.dtype.kind in "if":
@@ -116,7 +121,7 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
             subject=path.name,
             rows=len(frames),
         )
-        header = structs.replace(found.header, every=every)
+        header = structs.replace(found.header, every=every, last_frame=last_frame)
         return TraceContents(header, found.columns, found.inputs, found.events, found.rows)
     except LarkTallyError as error:
         raise TraceError(f"{path}: {error}") from None

@@ -17,6 +17,7 @@ import numpy.typing as npt
 
 from larktally.traces.columns import Channel
 from larktally.traces.contents import Savable, TraceContents, event_names, small_pieces
+from larktally.traces.header import frames_of_rows
 
 __all__ = ["write"]
 
@@ -45,6 +46,7 @@ def write(source: Savable, file: BinaryIO) -> None:
     else:
         ticks = Fraction(1)
     first = 0
+    frames = frames_of_rows(header, source.rows)
     before: dict[str, npt.NDArray[Any]] = {}
     for piece in small_pieces(source):
         lines: list[list[str]] = [[] for _ in range(piece.rows)]
@@ -55,10 +57,14 @@ def write(source: Savable, file: BinaryIO) -> None:
                 before[name] = values[-1:]
         for row, changes in enumerate(lines):
             if changes or first + row == 0:
-                time = round((first + row) * header.every * ticks)
+                time = round(int(frames[first + row]) * ticks)
                 file.write(f"#{time}\n".encode() + "".join(change + "\n" for change in changes).encode())
         first += piece.rows
-    file.write(f"#{round(first * header.every * ticks)}\n".encode())
+    # The last row is seen for as long as any other.
+    end = 0
+    if len(frames):
+        end = int(frames[-1]) + header.every
+    file.write(f"#{round(end * ticks)}\n".encode())
 
 
 def _columns(
