@@ -19,6 +19,7 @@ import machines
 import programs
 import rays
 import recording
+import space
 import timers
 
 
@@ -61,7 +62,9 @@ def main() -> None:
     options.add_argument("--rounds", type=int, default=15)
     chosen = options.parse_args()
     rows = [
-        Row(*row) for module in (recording, machines, timers, rays, claims, files, programs) for row in module.rows()
+        Row(*row)
+        for module in (recording, machines, timers, rays, space, claims, files, programs)
+        for row in module.rows()
     ]
     results = [compare(row, chosen.rounds) for row in rows if chosen.only in row.name]
     if chosen.json:

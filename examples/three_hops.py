@@ -1,4 +1,4 @@
-"""Three hops in a row, each higher, where the next comes within 12 frames of landing; then back to the first.
+"""Three hops in a row, each higher, the second within 12 frames of landing, the third within 8; then back to the first.
 
 The wrong version first: the time for the next hop runs in the air too, so that it is over before Wick lands.
 """
@@ -12,8 +12,10 @@ SPEEDS = (300.0, 345.0, 390.0)
 def wick_hops(setup: lt.Setup) -> lt.Sim:
     sim = lt.Sim(setup, level=QUAY, actions=("hop",), events=("hop",))
     wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
-    on_ground_only = not setup.param("wrong", False)
-    hops = sim.chain("wick.hops", 3, within=12, runs_while="wick.grounded" if on_ground_only else None)
+    opens_on = None
+    if not setup.param("wrong", False):
+        opens_on = "event('landed')"
+    hops = sim.chain("wick.hops", 3, within=(12, 8, 12), opens_on=opens_on)
     gait = sim.machine("wick.gait", ("standing", "airborne"), "standing")
 
     @gait.transition("standing", to="airborne", when="pressed('hop')")

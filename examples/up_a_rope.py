@@ -21,8 +21,7 @@ YARD = lt.Level.from_rows(
 
 def climber(setup: lt.Setup) -> lt.Sim:
     sim = lt.Sim(setup, level=YARD, actions=("left", "right", "up", "hop"))
-    wick = sim.body("wick", size=(12, 20), at=(60, 16), gravity=900)
-    gravity = sim.value("wick.gravity", 900.0)
+    wick = sim.body("wick", size=(12, 20), at=(60, 16), gravity=900, shows=("gravity",))
     rope = sim.zone("rope", watch=[wick])
     gait = sim.machine("wick.gait", ("walking", "climbing", "airborne"), "walking")
     by_hand = setup.param("wrong", False)
@@ -47,7 +46,6 @@ def climber(setup: lt.Setup) -> lt.Sim:
     gait.transition("climbing", to="airborne", when="pressed('hop')", name="hops off")(let_go)
     gait.transition("climbing", to="airborne", when="wick.y > 60", name="comes to the top")
     gait.transition("airborne", to="walking", when="wick.grounded", name="lands")
-    sim.after("motion", lambda now: setattr(gravity, "value", float(wick.gravity)))
     return sim
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from larktally.parts.part import Part
@@ -73,8 +73,10 @@ class MovingBox(Part):
     def move(self) -> None:
         """A frame's way, with whom it carries and pushes."""
 
-    def standing(self, bodies: Iterable[Body], on_top: bool) -> list[Body]:
+    def standing(self, bodies: Sequence[Body], on_top: bool) -> list[Body]:
         """Those of some bodies that stand on its top, or else on the floor inside of it."""
+        if not bodies:
+            return []
         up, surface = self.sim.level.up_axis, self.low
         if on_top == (self.sim.level.up_sign > 0):
             surface = self.high

@@ -62,11 +62,19 @@ def ray(
     that do not count. Raises ModelError for a direction of no length, or what is not finite.
     """
     if isinstance(where, Level):
-        return _Scene(where, layers, bodies, ignore).nearest_hit(origin, direction, length)
-    scene = _Scene(where.level, layers, bodies, ignore, layers_of(where))
-    scene.add_movers(where.parts_of(MovingBox))
-    scene.add_bodies(where.parts_of(Body))
-    return scene.nearest_hit(origin, direction, length)
+        scene = _Scene(where, layers, bodies, ignore)
+    else:
+        scene = _Scene(where.level, layers, bodies, ignore, layers_of(where))
+        scene.add_movers(where.parts_of(MovingBox))
+        scene.add_bodies(where.parts_of(Body))
+    size = math.hypot(*direction)
+    if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
+        raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
+    # By dividing each component, as many_rays does: both give the same bits.
+    unit = [component / size for component in direction]
+    end = [p + component * length for p, component in zip(origin, unit, strict=True)]
+    scene.look_at(list(map(min, origin, end)), list(map(max, origin, end)))
+    return scene.nearest_hit(origin, unit, length)
 
 
 class _Scene:
@@ -81,6 +89,7 @@ class _Scene:
         known: Iterable[str] = (),
     ) -> None:
         self.grid = level.grid
+        self.still: list[_Thing] = []
         self.wanted = level.check_layers(layers, (*ALWAYS_MET, *known))
         self.ignored = list(ignore)
         self.others: list[_Thing] = []
@@ -105,22 +114,18 @@ class _Scene:
             if seen and body.takes_part and not self._is_ignored(body) and not _holds(self.named, body):
                 self.others.append((body.low, body.high, body))
 
-    def nearest_hit(self, origin: Sequence[float], direction: Sequence[float], length: float) -> Hit | None:
-        """The nearest thing along a ray."""
-        size = math.hypot(*direction)
-        if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
-            raise ModelError(
-                f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}"
-            )
-        # By dividing each component, as many_rays does: both give the same bits.
-        unit = [component / size for component in direction]
-        end = [p + component * length for p, component in zip(origin, unit, strict=True)]
-        low, high = list(map(min, origin, end)), list(map(max, origin, end))
-        still = [box for box in self.grid.boxes_in(self.grid.key(low, high)) if self._counts(box, box)]
-        # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
-        things: list[_Thing] = [(box.low, box.high, box) for box in still]
+    def look_at(self, low: Sequence[float], high: Sequence[float]) -> None:
+        """Gathers the level's boxes about a region: once for all the rays that stay inside of it."""
+        self.still = []
+        for box in self.grid.boxes_in(self.grid.key(low, high)):
+            if self._counts(box, box):
+                self.still.append((box.low, box.high, box))
+
+    def nearest_hit(self, origin: Sequence[float], unit: Sequence[float], length: float) -> Hit | None:
+        """The nearest thing along a ray, of what was gathered and what moves."""
         best: Hit | None = None
-        for box_low, box_high, what in (*things, *self.others):
+        # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
+        for box_low, box_high, what in (*self.still, *self.others):
             found = _meet(origin, unit, length, box_low, box_high, what)
             if found is not None and (best is None or found.distance < best.distance):
                 best = found
@@ -179,7 +184,14 @@ def fan(
     scene.add_movers(movers)
     scene.add_bodies(_seen_by(body))
     hits = []
-    for n, origin in enumerate(_origins(body, axis, edge - sign * inset, rays, inset)):
+    origins = _origins(body, axis, edge - sign * inset, rays, inset)
+    low, high = list(map(min, *origins)), list(map(max, *origins))
+    far = sign * (length + inset)
+    low[axis], high[axis] = min(low[axis], low[axis] + far), max(high[axis], high[axis] + far)
+    if not (all(map(math.isfinite, (*low, *high))) and length + inset >= 0):
+        raise ModelError(f"a fan looks from where its body is, along a length, not from {low} along {length!r}")
+    scene.look_at(low, high)
+    for n, origin in enumerate(origins):
         found = scene.nearest_hit(origin, direction, length + inset)
         if found is not None:
             # A flush edge is 0.0 away on every side, and not -0.0 on two of them.

@@ -107,7 +107,7 @@ class SolidBox(MovingBox):
         others = [body for body in bodies if body not in riders]
         # Those in its way first: how far they give way is how far it takes along who stands on it.
         for group in (others, riders):
-            if end != start:
+            if group and end != start:
                 for body in self.move_bodies(axis, end - start, self._corners(axis, end), group, riders):
                     end = self._room(body, axis, displacement, end)
         return end
