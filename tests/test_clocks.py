@@ -8,8 +8,8 @@ import pytest
 from tests.test_sim import assert_restores, model, run
 
 import larktally as lt
+from larktally.language.parsing import parse
 from larktally.language.reading import evaluator
-from larktally.language.text import parse
 
 RATES = ("1", "1/2", "1/4", "2/3", "0", "1/7")
 CLOCKS = 20

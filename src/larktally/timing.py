@@ -17,6 +17,7 @@ __all__ = [
     "RateLike",
     "Rounding",
     "as_rate",
+    "exact_frames",
     "exact_seconds",
     "frames_in",
     "seconds_at",
@@ -92,6 +93,17 @@ def frames_in(duration: Duration, rate: Fraction | None, *, least: int = 0, what
     if frames < least:
         raise LarkTallyError(f"{what} {duration!r} is {frames} frames; it has to be at least {least}")
     return frames
+
+
+def exact_frames(duration: Duration, rate: Fraction | None, *, what: str = "duration") -> Fraction:
+    """A duration in frames, exactly, whole or not; one that names a rounding is rounded by it.
+
+    >>> exact_frames("0.01s", Rate(60)), exact_frames("0.01s up", Rate(60))
+    (Fraction(3, 5), Fraction(1, 1))
+    """
+    if isinstance(duration, str) and (written := _TIME.fullmatch(duration)) and not written[4] and rate is not None:
+        return _seconds(written) * rate
+    return Fraction(_frames(duration, rate, what))
 
 
 def _frames(duration: Duration, rate: Fraction | None, what: str) -> int:

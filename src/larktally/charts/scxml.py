@@ -7,7 +7,7 @@ import re
 from xml.etree import ElementTree as tree
 
 from larktally.errors import ClaimError
-from larktally.language.text import parse
+from larktally.language.parsing import parse
 from larktally.language.tree import Call, Node, Operation, Text, to_text
 from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, parents_of
 

@@ -12,10 +12,10 @@ from larktally.claims.verdicts import Result, Tally
 from larktally.errors import ClaimError, LarkTallyError
 from larktally.language.columns import Evaluator
 from larktally.language.forms import Form
-from larktally.language.functions import PROPERTIES
+from larktally.language.functions import property_of
+from larktally.language.parsing import parse
 from larktally.language.reading import evaluator, typecheck
-from larktally.language.text import parse
-from larktally.language.tree import Call, to_text
+from larktally.language.tree import to_text
 from larktally.traces.trace import Trace
 
 __all__ = ["check", "check_each", "rows_where"]
@@ -79,16 +79,21 @@ def _check_claim(one: Claim, read: Evaluator) -> None:
             hint = ""
             if kind == "flag":
                 hint = f"; write always({one.text[:60]}) or eventually(…)"
+            elif kind == "measure":
+                raise ClaimError(
+                    f"this is a measure, one number of the whole run; claim its bounds: {one.text[:60]} >= …"
+                )
+            elif kind == "list":
+                raise ClaimError("this lists a measure of each span; compare it: each(a, 68 <= apex(x) <= 70, until=b)")
             raise ClaimError(f"this is a signal, with a value in each row, not a claim about the run{hint}")
     except ClaimError as error:
         raise ClaimError(f"claim {one.name!r}: {error}") from None
 
 
 def _result(one: Claim, read: Evaluator) -> Result:
-    if not isinstance(one.tree, Call):
-        raise ClaimError(f"claim {one.name!r} is no property")
     try:
+        told, node = property_of(one.tree)
         with np.errstate(all="ignore"):
-            return Result(one, PROPERTIES[one.tree.name].judge(read, one.tree), read)
+            return Result(one, told.judge(read, node), read)
     except ClaimError as error:
         raise ClaimError(f"claim {one.name!r}: {error}") from None

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from larktally.errors import ClaimError
 from larktally.language.forms import Form
-from larktally.language.text import parse
+from larktally.language.parsing import parse
 from larktally.language.tree import Call, Node, to_text, walk
 from larktally.names import one_or_many
 

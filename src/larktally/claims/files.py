@@ -10,7 +10,7 @@ from typing import Any
 
 from larktally.claims.claim import Claim, claim
 from larktally.errors import ClaimError
-from larktally.language.text import check_define, parse
+from larktally.language.parsing import check_define, parse
 from larktally.language.tree import Node
 from larktally.names import did_you_mean, no_such_file, one_or_many
 

@@ -11,7 +11,7 @@ import numpy as np
 from larktally.claims.claim import Claim
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property
-from larktally.language.functions import PROPERTIES, SIGNALS
+from larktally.language.functions import MEASURES, PROPERTIES, SIGNALS, property_of
 from larktally.language.judgement import Breach, Judgement, Verdict
 from larktally.language.judging import row_text
 from larktally.language.tree import (
@@ -179,9 +179,8 @@ def _also_in(judgement: Judgement) -> str:
 
 def _property(result: ResultLike) -> tuple[Call, Property]:
     """The call of a claim's property, and the property itself."""
-    tree = result.claim.tree
-    assert isinstance(tree, Call)  # claims are checked before they are judged
-    return tree, PROPERTIES[tree.name]
+    told, node = property_of(result.claim.tree)
+    return node, told
 
 
 def _case_words(told: Property, judgement: Judgement) -> tuple[str, str]:
@@ -227,7 +226,7 @@ def _look_alike(result: ResultLike, breach: Breach) -> frozenset[Node]:
     if row is None or row >= read.rows:
         return frozenset()
     for node in walk(result.claim.tree):
-        if isinstance(node, Compare):
+        if isinstance(node, Compare) and _tells_something(node):
             for one, other in itertools.pairwise(node.args):
                 mine, theirs = read.at(one, row), read.at(other, row)
                 if mine != theirs and shown_value(mine) == shown_value(theirs):
@@ -304,6 +303,9 @@ def _tells_something(node: Node) -> bool:
         return node.name in SIGNALS and not _is_constant(node)
     if isinstance(node, ChannelRef):
         return True
+    # What is measured over rows has no value in one.
+    if any(isinstance(one, Call) and (one.name in MEASURES or one.name in PROPERTIES) for one in walk(node)):
+        return False
     # A sum of plain numbers is what it is in every row.
     signals = (one for one in walk(node) if isinstance(one, ChannelRef | Call))
     return isinstance(node, Operation | Compare | Membership) and any(map(_tells_something, signals))

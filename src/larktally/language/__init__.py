@@ -4,7 +4,7 @@ Every function of the language is an attribute here, for the Python form: `lt.la
 """
 
 from larktally.language.forms import Form, ch, form_of, function_names
-from larktally.language.text import parse
+from larktally.language.parsing import parse
 from larktally.language.tree import to_text
 
 __all__ = ["Form", "ch", "parse", "to_text"]

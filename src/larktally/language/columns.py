@@ -12,12 +12,12 @@ from typing import Protocol, TypeAlias, cast
 import numpy as np
 import numpy.typing as npt
 
+from larktally.language.durations import frames_of, with_frames
 from larktally.language.names import Names, names_of
 from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text
-from larktally.timing import frames_in
 from larktally.traces.trace import Trace
 
-__all__ = ["Array", "ColumnFunction", "Evaluator", "Labels", "as_numbers", "duration_text", "text_of"]
+__all__ = ["Array", "ColumnFunction", "Evaluator", "Labels", "as_numbers", "text_of"]
 
 Array: TypeAlias = npt.NDArray[np.generic]
 Labels: TypeAlias = "tuple[str, ...] | None"
@@ -28,6 +28,7 @@ class ColumnFunction(Protocol):
 
     def on_columns(self, read: Evaluator, node: Call) -> Array: ...
     def labels_of(self, names: Names, node: Call, inner: Callable[[Node], Labels]) -> Labels: ...
+    def strings_of(self, read: Evaluator, node: Call) -> Labels: ...
     def slack_of(self, read: Evaluator, node: Call) -> npt.NDArray[np.float64] | None: ...
 
 
@@ -128,12 +129,15 @@ class Evaluator:
                     return channel.labels or ("",)
                 return None
             case Call(name):
+                seen = self.functions[name].strings_of(self, node)
+                if seen is not None:
+                    return seen
                 return self.functions[name].labels_of(self.names, node, self.labels)
         return None
 
     def frames(self, duration: Node) -> int:
         """The frames of a duration that was checked."""
-        return frames_in(duration_text(duration), self.names.rate)
+        return frames_of(duration, self.names)
 
     def option_frames(self, node: Call, name: str) -> int | None:
         """The frames of a named argument, None where it is left out."""
@@ -183,6 +187,7 @@ class Evaluator:
         return np.asarray(_ARITHMETIC[node.op](*values))
 
     def _comparison(self, node: Compare) -> Array:
+        node = with_frames(node, self.names)
         pairs = zip(node.ops, node.args, node.args[1:], strict=False)
         # `0 < x < 9` is both of its halves; each of them costs one array.
         first, *others = [self._compare(op, left, right) for op, left, right in pairs]
@@ -225,13 +230,6 @@ def as_numbers(stored: Array) -> Array:
     if stored.dtype == np.int64:
         return stored.astype(np.float64)
     return stored
-
-
-def duration_text(node: Node) -> int | str:
-    """A duration as timing reads it: 9, '9f' or '0.35s'. Anything else comes back as text, which timing refuses."""
-    if isinstance(node, Number) and float(node.value).is_integer():
-        return int(node.value)
-    return text_of(node)
 
 
 def text_of(node: Node | None) -> str:

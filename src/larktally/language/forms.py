@@ -11,7 +11,7 @@ from typing import NoReturn, TypeAlias
 from larktally.errors import ClaimError
 from larktally.language.function import Function, signature
 from larktally.language.functions import FUNCTIONS
-from larktally.language.text import misfit
+from larktally.language.parsing import misfit
 from larktally.language.tree import ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text, to_text
 
 __all__ = ["Form", "ch", "form_of", "function_names", "to_node"]

@@ -10,7 +10,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import ClassVar, Literal, TypeAlias
+from typing import Any, ClassVar, Literal, TypeAlias
 
 import numpy as np
 import numpy.typing as npt
@@ -33,8 +33,10 @@ class Argument:
     """One argument.
 
     `takes` is a kind of signal (number, flag, any, label), a name in quotes (channel, event, action, param, field,
-    state, text), quantity (a number, or a channel's name in quotes), compared (any signal, or a channel's name in quotes),
-    constant, measure, span0 and span1 (durations from 0 and from 1 frame on) or whole (a number of rows).
+    state, text), literal (a string, a number or a flag), clock (a clock's name, or a flag that stands for its ticks), quantity
+    (a number, or a channel's name in quotes), compared (any signal, or a channel's name in quotes),
+    constant, measure, judged (a comparison of measures, or a measure), span0 and span1 (durations from 0 and from 1 frame on) or
+    whole (a number of rows).
     """
 
     name: str
@@ -54,13 +56,15 @@ def arguments(text: str) -> tuple[Argument, ...]:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Function:
     """What all functions have: a name, a meaning in one line, arguments by position and by name; `many` takes any number of
-    its one argument, two at least; `fits` checks what single arguments do not say."""
+    its one argument, two at least; `by_data` any further named ones, each a field of an event's data and what it has to be;
+    `fits` checks what single arguments do not say."""
 
     name: str
     meaning: str
     positional: tuple[Argument, ...] = ()
     named: tuple[Argument, ...] = ()
     many: bool = False
+    by_data: bool = False
     fits: Callable[[Checker, Call], None] | None = None
     family: ClassVar[Family] = "signal"
 
@@ -73,7 +77,9 @@ class Function:
         given = dict(node.named)
         for one in self.named:
             if one.name in given:
-                pairs.append((one, given[one.name]))
+                pairs.append((one, given.pop(one.name)))
+        for name, value in given.items():
+            pairs.append((Argument(name, "literal"), value))
         return pairs
 
     def call(self, args: tuple[Node, ...], named: Mapping[str, Node], place: Place = (0, 0)) -> Node:
@@ -82,6 +88,8 @@ class Function:
         for one in self.named:
             if one.name in named:
                 listed.append((one.name, named[one.name]))
+        declared = {one.name for one in self.named}
+        listed += sorted((name, value) for name, value in named.items() if name not in declared)
         in_order = tuple(listed)
         return Call(self.name, args, in_order, place)
 
@@ -96,6 +104,10 @@ class Function:
 
     def labels_of(self, names: Names, node: Call, inner: Callable[[Node], Labels]) -> Labels:
         """The strings that its codes index, where its result is a label; `inner` tells those of an argument."""
+        return None
+
+    def strings_of(self, read: Evaluator, node: Call) -> Labels:
+        """The strings that its codes index, where only a trace tells them: those that were seen."""
         return None
 
     def on_columns(self, read: Evaluator, node: Call) -> Array:
@@ -116,14 +128,16 @@ class Signal(Function):
     """A value in each row.
 
     `columns` computes it for all rows; `row` for one, where that row alone tells it. `result` is the kind, or the index of
-    the argument whose kind it has. `labels` are the labels of its result; `slack` its margin where it is a condition that has
-    one; `observed` says that it is read off the trace, so that a story gives it a column of its own.
+    the argument whose kind it has. `labels` are the labels of its result, `strings` those that only a trace tells;
+    `slack` its margin where it is a condition that has one;
+    `observed` says that it is read off the trace, so that a story gives it a column of its own.
     """
 
     result: str | int | Callable[[Checker, Call], str]
     columns: Callable[[Evaluator, Call], Array]
     row: Callable[[RowCompiler, Call], ast.expr] | None = None
     labels: Callable[[Names, Call, Callable[[Node], Labels]], Labels] | None = None
+    strings: Callable[[Evaluator, Call], tuple[str, ...]] | None = None
     slack: Callable[[Evaluator, Call], npt.NDArray[np.float64]] | None = None
     observed: bool = False
     builds: Callable[[tuple[Node, ...], Place], Node] | None = None
@@ -145,6 +159,11 @@ class Signal(Function):
         if self.labels is None:
             return None
         return self.labels(names, node, inner)
+
+    def strings_of(self, read: Evaluator, node: Call) -> Labels:
+        if self.strings is None:
+            return None
+        return self.strings(read, node)
 
     def on_columns(self, read: Evaluator, node: Call) -> Array:
         return self.columns(read, node)
@@ -172,6 +191,7 @@ class Property(Function):
 
     family: ClassVar[Family] = "property"
     judge: Callable[[Evaluator, Call], Judgement]
+    result: Callable[[Checker, Call], str] | None = None
     case: tuple[str, str] = ("case", "cases")
     raised_by: Callable[[Call], Node] | None = None
     never_raised: str = "never held"
@@ -179,6 +199,11 @@ class Property(Function):
     reason: Callable[[Evaluator, Call], str] | None = None
     answer: Callable[[Evaluator, Call, int], int | None] | None = None
     final: Callable[[Evaluator, Call, Judgement], int | None] | None = None
+
+    def kind_of(self, checker: Checker, node: Call) -> str:
+        if self.result is None:
+            return self.family
+        return self.result(checker, node)
 
     def first_final_row(self, read: Evaluator, node: Call, judgement: Judgement) -> int | None:
         """The first row in which a broken claim is broken whatever comes later; None where more rows may still mend it."""
@@ -192,12 +217,22 @@ class Measure(Function):
     """One number read off a whole trace; NaN stands for what never happened.
 
     `value` computes it from its arguments' arrays; `row` is the row that the number was read off, or in which the stretch
-    or gap that it is begins (`spans` says that it is one), None where no single row has it.
+    or gap that it is begins (`spans` says that it is one), None where no single row has it. `arrays` are its arguments where they
+    are not simply their columns.
+
+    Over many spans of rows at once: `over_spans` gives the value of each from whole columns, `ahead` those of all spans that
+    end with the last row of what it is given, one for each row that they may begin in. Both cost O(rows), and give what
+    `value` gives.
     """
 
     family: ClassVar[Family] = "measure"
     value: Callable[..., float]
     row: Callable[..., int | None] | None = None
+    arrays: Callable[[Evaluator, Call], list[Array]] | None = None
+    over_spans: Callable[[list[Any], npt.NDArray[np.int64], npt.NDArray[np.int64]], npt.NDArray[np.float64]] | None = (
+        None
+    )
+    ahead: Callable[..., npt.NDArray[np.float64]] | None = None
     spans: bool = False
     per_second: bool = False
 
@@ -210,4 +245,6 @@ def signature(function: Function) -> str:
     for one in function.positional:
         words.append(one.name if one.needed else f"[{one.name}]")
     words += [f"{one.name}=…" if one.needed else f"[{one.name}=…]" for one in function.named]
+    if function.by_data:
+        words.append("[field=…]")
     return f"{function.name}({', '.join(words)})"

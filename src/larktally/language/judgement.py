@@ -25,7 +25,7 @@ class Judgement:
 
     `margin` is the signed slack of the one comparison that was judged, negative where broken; None where there is none.
     `waiting` is, where some stayed open, the row that raised the first of them and the row in which all are decided, None
-    where no row is sure to be that.
+    where no row is sure to be that. `excused` are those that ended undecided by `unless`: no cases.
     """
 
     cases: int
@@ -35,6 +35,7 @@ class Judgement:
     margin: float | None = None
     may_be_untested: bool = False
     waiting: Breach | None = None
+    excused: int = 0
 
     @property
     def verdict(self) -> Verdict:

@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from larktally.language import rolling
 from larktally.language.columns import Evaluator
+from larktally.language.durations import with_frames
 from larktally.language.tree import Call, Compare, Node
 
 __all__ = ["greatest_ahead", "least", "least_ahead", "slack", "slack_of_not"]
@@ -70,6 +71,7 @@ def _slack(read: Evaluator, node: Node) -> Slack:
                 return None
             return cast("npt.NDArray[np.float64]", np.broadcast_to(own, read.rows))
         if isinstance(node, Compare) and len(node.ops) == 1 and node.ops[0] in ("<", "<=", ">", ">="):
+            node = with_frames(node, read.names)
             left, right = (read.numbers(arg) for arg in node.args)
             return np.asarray(right - left if node.ops[0][0] == "<" else left - right)
     return None
@@ -83,7 +85,7 @@ def _without_nan(read: Evaluator, node: Node, found: Slack, unknown: float) -> S
         return found
     equal = np.zeros(len(found), dtype=np.bool_)
     if isinstance(node, Compare):
-        left, right = (read.numbers(arg) for arg in node.args)
+        left, right = (read.numbers(arg) for arg in with_frames(node, read.names).args)
         equal = left == right
     return np.where(np.isnan(found), np.where(equal, 0.0, unknown), found)
 

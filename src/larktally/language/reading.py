@@ -13,8 +13,8 @@ from larktally.errors import ClaimError, ModelError
 from larktally.language.columns import Evaluator
 from larktally.language.functions import FUNCTIONS
 from larktally.language.names import Names
-from larktally.language.rows import Binding, EventCounter, RowCompiler, compile_lambda
-from larktally.language.text import parse
+from larktally.language.parsing import parse
+from larktally.language.rows import Binding, EmittedEvents, RowCompiler, compile_lambda
 from larktally.language.tree import Call, ChannelRef, Compare, Membership, Node, Operation, Text, to_text, walk
 from larktally.language.typecheck import Checker
 from larktally.traces.trace import Trace
@@ -42,12 +42,12 @@ def evaluator(trace: Trace, other: Trace | None = None) -> Evaluator:
 class Scope:
     """What a text guard is read in: the names of a sim or a run, where their values stand, and the row's events.
 
-    `events` answers count(name, source) for the row so far.
+    `events` answers what was emitted in the row so far.
     """
 
     __slots__ = ("bindings", "events", "names")
 
-    def __init__(self, names: Names, bindings: Mapping[str, Binding], events: EventCounter) -> None:
+    def __init__(self, names: Names, bindings: Mapping[str, Binding], events: EmittedEvents) -> None:
         self.names, self.bindings, self.events = names, bindings, events
 
     def compiler(self) -> RowCompiler:

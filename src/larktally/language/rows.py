@@ -12,16 +12,18 @@ from __future__ import annotations
 import ast
 import linecache
 from collections.abc import Callable, Mapping, Sequence
-from typing import NamedTuple, Protocol, TypeAlias, cast
+from typing import Any, NamedTuple, Protocol, TypeAlias, cast
 
 from larktally.errors import ClaimError
 from larktally.language.arithmetic import divided, floor_divided, modulo, power
+from larktally.language.durations import with_frames
 from larktally.language.names import Names
 from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text, to_text
 
-__all__ = ["Binding", "EventCounter", "RowCompiler", "RowFunction", "compile_lambda", "compile_row"]
+__all__ = ["Binding", "EmittedEvents", "RowCompiler", "RowFunction", "compile_lambda", "compile_row"]
 
-EventCounter: TypeAlias = Callable[[str, "str | None"], int]
+#: What an event's data have to say: fields and their values.
+Where: TypeAlias = "tuple[tuple[str, object], ...]"
 _OPERATORS: dict[str, type[ast.operator]] = {"+": ast.Add, "-": ast.Sub, "*": ast.Mult}
 _COMPARES: dict[str, type[ast.cmpop]] = {
     "<": ast.Lt,
@@ -49,6 +51,14 @@ class Binding(NamedTuple):
     attribute: str
 
 
+class EmittedEvents(Protocol):
+    """What was emitted in the row so far."""
+
+    def count_emitted(self, name: str, source: str | None = None) -> int: ...
+    def data_emitted(self, name: str, source: str | None, where: Where) -> list[dict[str, Any]]:
+        """The data of the events of a name, from `source` or a part below it, that carry these values; in their order."""
+
+
 class RowFunction(Protocol):
     """What the compiler needs of a function of the language."""
 
@@ -58,14 +68,14 @@ class RowFunction(Protocol):
 class RowCompiler:
     """Makes Python syntax from a checked tree, and the names that it refers to (`globals`).
 
-    `events` answers count(name, source) for the row so far.
+    `events` answers what was emitted in the row so far.
     """
 
     def __init__(
         self,
         names: Names,
         bindings: Mapping[str, Binding],
-        events: EventCounter | None,
+        events: EmittedEvents | None,
         functions: Mapping[str, RowFunction],
     ) -> None:
         self.names, self._bindings, self._functions = names, bindings, functions
@@ -115,8 +125,17 @@ class RowCompiler:
 
     def count_events(self, name: str, source: str | None) -> ast.expr:
         """How many events of a name this row holds so far."""
-        self.globals["_events"] = self._events
-        return ast.Call(ast.Name("_events", ast.Load()), [ast.Constant(name), ast.Constant(source)], [])
+        if self._events is not None:
+            # Bound once: looking the method up costs a third of the call.
+            self.globals["_count_emitted"] = self._events.count_emitted
+        return ast.Call(ast.Name("_count_emitted", ast.Load()), [ast.Constant(name), ast.Constant(source)], [])
+
+    def data_of_events(self, name: str, source: str | None, where: Where) -> ast.expr:
+        """The data of the events of a name that this row holds so far, of those that carry some values."""
+        if self._events is not None:
+            self.globals["_data_emitted"] = self._events.data_emitted
+        args: list[ast.expr] = [ast.Constant(name), ast.Constant(source), ast.Constant(cast(Any, where))]
+        return ast.Call(ast.Name("_data_emitted", ast.Load()), args, [])
 
     def now(self, *attributes: str) -> ast.expr:
         """An attribute of the context that the function is called with, or one of that."""
@@ -150,6 +169,7 @@ class RowCompiler:
         return ast.BinOp(args[0], _OPERATORS[node.op](), args[1])
 
     def _comparison(self, node: Compare) -> ast.expr:
+        node = with_frames(node, self.names)
         # An int is compared with a small constant just as its float would be: no call of float() for `wick.burst.left == 0`.
         plain = len(node.args) == 2 and any(_is_small(arg) for arg in node.args)
         if plain:

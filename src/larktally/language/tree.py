@@ -5,6 +5,7 @@ Nodes are plain values: two trees that say the same are equal and hash alike, wh
 
 from __future__ import annotations
 
+import fnmatch
 import keyword
 import re
 from collections.abc import Iterable, Iterator
@@ -12,6 +13,7 @@ from dataclasses import dataclass, field
 from typing import TypeAlias
 
 __all__ = [
+    "channels_read",
     "names_and_texts",
     "Node",
     "Number",
@@ -149,6 +151,20 @@ def names_and_texts(trees: Iterable[Node]) -> tuple[set[str], set[str]]:
             elif isinstance(node, Text):
                 texts.add(node.value)
     return names, texts
+
+
+def channels_read(trees: Iterable[Node], known: Iterable[str]) -> set[str]:
+    """Those of some channels that trees may read: by name, in quotes, below a name in quotes (a clock's), or by a pattern."""
+    names, texts = names_and_texts(trees)
+    patterns = [text for text in texts if "*" in text or "?" in text or "[" in text]
+    found = set()
+    for name in known:
+        segments = name.split(".")
+        leading = {".".join(segments[:n]) for n in range(1, len(segments) + 1)}
+        matched = any(fnmatch.filter(leading, pattern) for pattern in patterns)
+        if name in names or leading & texts or segments[-1] in texts or matched:
+            found.add(name)
+    return found
 
 
 def is_word(name: str) -> bool:

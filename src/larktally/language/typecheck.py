@@ -6,14 +6,26 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Literal, NoReturn, Protocol
 
 from larktally.errors import ClaimError, LarkTallyError
-from larktally.language.columns import Labels, duration_text, text_of
+from larktally.language.columns import Labels, text_of
+from larktally.language.durations import frames_of, whole_of, with_frames
 from larktally.language.names import Names
 from larktally.language.pointing import fail_at
-from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text, to_text
+from larktally.language.tree import (
+    Call,
+    ChannelRef,
+    Compare,
+    Flag,
+    Membership,
+    Node,
+    Number,
+    Operation,
+    Text,
+    to_text,
+    walk,
+)
 from larktally.names import did_you_mean, unknown_name
-from larktally.timing import frames_in
 
-__all__ = ["Checker", "Parameter", "TypedFunction"]
+__all__ = ["Checker", "Parameter", "TypedFunction", "literal_of"]
 
 _READS = {
     "number": "a number",
@@ -21,6 +33,7 @@ _READS = {
     "label": "a label",
     "property": "a whole claim",
     "measure": "a measure of the whole run",
+    "list": "a list of measures",
 }
 _LONGEST = 10**15
 
@@ -70,7 +83,10 @@ class Checker:
             "param": self._plain_text,
             "channel": self._plain_text,
             "constant": self._constant,
+            "literal": self._literal,
+            "clock": self._clock,
             "measure": self._measure,
+            "judged": self._judged,
             "quantity": self.quantity,
             "compared": self._compared,
         }
@@ -92,7 +108,7 @@ class Checker:
 
     def frames(self, node: Node) -> int:
         """The frames of a duration that was checked."""
-        return frames_in(duration_text(node), self.names.rate)
+        return frames_of(node, self.names)
 
     def labels(self, node: Node) -> Labels:
         """The labels that a channel, or what passes one on, can be; None where that is not known."""
@@ -120,6 +136,8 @@ class Checker:
                 wanted = "number"
                 if op in ("and", "or", "not"):
                     wanted = "flag"
+                if wanted == "number" and "measure" in map(self.kind, args):
+                    return self._measure_arithmetic(node)
                 for arg in args:
                     self._want(arg, wanted, "'-'" if op == "neg" else repr(op))
                 return wanted
@@ -145,6 +163,13 @@ class Checker:
         if found == wanted:
             return
         hint = ""
+        if found == "property" and isinstance(node, Compare):
+            measured = "this compares a measure, which is one number of the whole run, and is a claim by itself"
+            if taker in ("'and'", "'or'", "'not'"):
+                self.fail(node, f"{taker} takes {_READS[wanted]}; {measured}: write two claims")
+            self.fail(node, f"{taker} takes {_READS[wanted]}; {measured}, with nothing around it")
+        if found == "measure":
+            self.fail(node, f"{taker} takes {_READS[wanted]}; {_no_signal(node)}")
         if wanted == "flag" and found == "number":
             hint = f"; compare it: {to_text(node)[:60]} > 0"
         elif wanted == "flag" and found == "label":
@@ -152,13 +177,15 @@ class Checker:
         self.fail(node, f"{taker} takes {_READS[wanted]}; this is {_READS.get(found, found)}{hint}")
 
     def _comparison(self, node: Compare) -> str:
+        try:
+            node = with_frames(node, self.names)
+        except LarkTallyError as error:
+            self.fail(node, str(error))
         kinds = [self.kind(arg) for arg in node.args]
         if "measure" in kinds:
-            measure = to_text(node.args[kinds.index("measure")])
-            self.fail(
-                node,
-                f"{measure} is one number of the whole run, and no signal; claim it with measured({measure}, low, high)",
-            )
+            for arg in node.args:
+                self._measure_or_constant(arg)
+            return "property"
         for n, op in enumerate(node.ops):
             kind, other = kinds[n], kinds[n + 1]
             if kind != other:
@@ -244,18 +271,19 @@ class Checker:
         if parameter.takes == "span1":
             least = 1
         try:
-            duration = duration_text(node)
-            if duration == "":
-                raise LarkTallyError(f"a duration is written 9, '9f' or '0.35s', not {to_text(node)}")
-            frames = frames_in(duration, self.names.rate, least=least, what=parameter.name)
+            frames = frames_of(node, self.names, least=least, what=parameter.name)
         except LarkTallyError as error:
             self.fail(node, str(error))
         if frames > _LONGEST:
             self.fail(node, f"{parameter.name} is {frames} frames; at most {_LONGEST} can be asked for")
 
     def _whole(self, parameter: Parameter, node: Node) -> None:
-        if not isinstance(node, Number) or not float(node.value).is_integer() or node.value > _LONGEST:
-            self.fail(node, f"{parameter.name} is a whole number of rows, 0 or more, not {to_text(node)}")
+        try:
+            rows = whole_of(node, self.names, what=parameter.name)
+        except LarkTallyError as error:
+            self.fail(node, str(error))
+        if rows > _LONGEST:
+            self.fail(node, f"{parameter.name} is {rows}; at most {_LONGEST} can be asked for")
 
     def _plain_text(self, parameter: Parameter, node: Node) -> None:
         if not isinstance(node, Text):
@@ -263,17 +291,85 @@ class Checker:
 
     def _constant(self, parameter: Parameter, node: Node) -> None:
         self._want(node, "number", parameter.name)
+        if not _is_constant(node):
+            self.fail(
+                node, f"{parameter.name} is a number, or one of the model's: param('name'); {to_text(node)} is a signal"
+            )
+
+    def _measure_arithmetic(self, node: Operation) -> str:
+        if node.op not in ("+", "-", "*", "/", "neg"):
+            self.fail(node, f"measures are added, subtracted, multiplied and divided; there is no {node.op!r} of them")
+        for arg in node.args:
+            self._measure_or_constant(arg)
+        return "measure"
+
+    def _measure_or_constant(self, node: Node) -> None:
+        """What may stand beside a measure: another one, a number, or one of the model's."""
+        kind = self.kind(node)
+        if kind == "measure" or (kind == "number" and _is_constant(node)):
+            return
+        if kind == "number":
+            self.fail(
+                node,
+                f"{to_text(node)} is a signal, with a value in each row, and stands beside a measure of the whole run; "
+                f"read one number off it: value_when({to_text(node)[:60]}, p), greatest(…)",
+            )
+        self.fail(node, f"a measure is a number, and {to_text(node)} is {_READS.get(kind, kind)}")
+
+    def _judged(self, parameter: Parameter, node: Node) -> None:
+        kind = self.kind(node)
+        if kind == "measure" or (kind == "property" and isinstance(node, Compare)):
+            return
+        hint = "a claim about each row is always(implies(a, p)), one about what follows it follows(a, p, within=…)"
+        self.fail(node, f"{parameter.name} compares measures, such as apex(wick.y) >= 68; {hint}")
+
+    def _clock(self, parameter: Parameter, node: Node) -> None:
+        # A clock by its name, or a condition that stands for one.
+        if not isinstance(node, Text):
+            self._want(node, "flag", parameter.name)
+
+    def _literal(self, parameter: Parameter, node: Node) -> None:
+        if literal_of(node) is None:
+            self.fail(node, f"{parameter.name}= is what the event's data say: a string, a number or true, false")
 
     def _measure(self, parameter: Parameter, node: Node) -> None:
-        if not isinstance(node, Call) or self.kind(node) != "measure":
+        if self.kind(node) != "measure":
             measures = []
             for name, function in self._functions.items():
                 if function.family == "measure":
                     measures.append(name)
-            self.fail(node, f"measured takes a measure of the whole run: {', '.join(measures)}")
+            self.fail(
+                node,
+                f"measured takes a measure of the whole run: {', '.join(measures)}; of a signal write "
+                f"always(low <= {to_text(node)[:40]} <= high)",
+            )
 
     def _compared(self, parameter: Parameter, node: Node) -> None:
         self._signal(parameter, _channel_in_quotes(node))
+
+
+def _no_signal(node: Node) -> str:
+    """What to write in place of a measure where a signal is due."""
+    text = to_text(node)[:60]
+    return f"{text} is one number of the whole run, and no signal; claim it as it is: low <= {text} <= high"
+
+
+def _is_constant(node: Node) -> bool:
+    """Whether a node has one value for the whole run: made of numbers and of the model's."""
+    for one in walk(node):
+        if isinstance(one, ChannelRef) or (isinstance(one, Call) and one.name != "param"):
+            return False
+    return True
+
+
+def literal_of(node: Node) -> str | float | bool | None:
+    """The plain value that a node writes out; None for anything that has to be computed."""
+    match node:
+        case Number(value) | Text(value) | Flag(value):
+            return value
+        case Operation("neg", (Number(value),)):
+            return -value
+    return None
 
 
 def _channel_in_quotes(node: Node) -> Node:

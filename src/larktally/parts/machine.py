@@ -209,7 +209,7 @@ class Machine(MachineDefinition):
         """Makes what the hot loop reads: the rules and during hooks of each state, and the guards as functions."""
         self.now = context_for(self.sim, self.name, StepContext, self.clock)
         self.guard_now = context_for(self.sim, self.name, GuardContext, self.clock)
-        scope = Scope(self.sim.names, self.sim.bindings, self.sim.count_emitted)
+        scope = Scope(self.sim.names, self.sim.bindings, self.sim)
         conditions: dict[str, Any] = {}
         for rule in self.transitions:
             what = f"machine {self.name!r}: transition {rule.name!r}"

@@ -40,7 +40,7 @@ from larktally.parts.unknown_attributes import unknown_attribute
 from larktally.setup import Setup
 from larktally.textfmt import plural
 from larktally.traces.columns import Channel
-from larktally.traces.events import comes_from
+from larktally.traces.events import comes_from, data_among
 from larktally.traces.outline import Outline
 
 __all__ = ["Sim", "PHASES"]
@@ -206,6 +206,12 @@ class Sim(PartFactory):
     def count_emitted(self, name: str, source: str | None = None) -> int:
         """How many events of that name this row holds so far, from `source` or a part below it."""
         return sum(event.name == name and comes_from(event.source, source) for event in self._emitted)
+
+    def data_emitted(
+        self, name: str, source: str | None, where: tuple[tuple[str, object], ...]
+    ) -> list[dict[str, Any]]:
+        """The data of this row's events of a name so far, of those that carry some values."""
+        return data_among(self._emitted, name, source, where)
 
     def emitted_in_row(self, name: str, source: str | None = None) -> list[Event]:
         """The events of that name that this row holds so far, from `source` or a part below it; raises ModelError for one

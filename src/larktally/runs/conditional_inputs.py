@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from larktally.event import Event
 from larktally.inputs.view import FrameInput, InputFeed
@@ -11,7 +12,7 @@ from larktally.language.reading import Scope, compile_guard
 from larktally.language.rows import Binding
 from larktally.subjects.protocol import Value
 from larktally.traces.columns import Channel
-from larktally.traces.events import comes_from
+from larktally.traces.events import data_among
 
 __all__ = ["ConditionalInputs"]
 
@@ -48,7 +49,7 @@ class ConditionalInputs:
         bindings = {}
         for c, cell in zip(channels, self._cells, strict=True):
             bindings[c.name] = Binding(cell, "value")
-        scope = Scope(names, bindings, self._count)
+        scope = Scope(names, bindings, self)
         self._pairs = [
             (span, compile_guard(span.on or "", scope, f"press {span.action!r}: on")) for span in feed.relative
         ]
@@ -64,5 +65,12 @@ class ConditionalInputs:
             if holds(self._now):
                 self._feed.press_later(span, row)
 
-    def _count(self, name: str, source: str | None) -> int:
-        return sum(event.name == name and comes_from(event.source, source) for event in self._events)
+    def count_emitted(self, name: str, source: str | None = None) -> int:
+        """How many events of a name the row holds."""
+        return len(data_among(self._events, name, source, ()))
+
+    def data_emitted(
+        self, name: str, source: str | None, where: tuple[tuple[str, object], ...]
+    ) -> list[dict[str, Any]]:
+        """The data of the row's events of a name, of those that carry some values."""
+        return data_among(self._events, name, source, where)

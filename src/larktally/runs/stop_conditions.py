@@ -18,9 +18,9 @@ from msgspec import structs
 from larktally.claims.checking import check, rows_where
 from larktally.claims.claim import Claim
 from larktally.claims.verdicts import Result
-from larktally.language.functions import PROPERTIES, SIGNALS
-from larktally.language.text import parse
-from larktally.language.tree import Call, Node, names_and_texts, walk
+from larktally.language.functions import SIGNALS, property_of
+from larktally.language.parsing import parse
+from larktally.language.tree import Call, Node, channels_read, walk
 from larktally.runs.observers import End
 from larktally.traces.columns import Array, Channel, Column
 from larktally.traces.events import EventLog
@@ -67,9 +67,9 @@ class StopConditions:
     def begin(self, header: Header) -> None:
         """What the run holds; its channels are those that it keeps."""
         self._header = header
-        names, quoted = names_and_texts(self._trees)
-        # What is read in quotes may be a channel (apex('wick.y')), and what the machines saw stands beside its channel.
-        self._read = names | quoted | {f"seen:{name}" for name in names}
+        read = channels_read(self._trees, [channel.name for channel in header.channels])
+        # What the machines saw stands beside its channel.
+        self._read = read | {f"seen:{name}" for name in read}
 
     def look(
         self,
@@ -174,12 +174,10 @@ def _is_per_row(tree: Node) -> bool:
 
 
 def _breaks_for_good(tree: Node) -> bool:
-    return isinstance(tree, Call) and tree.name in PROPERTIES and PROPERTIES[tree.name].final is not None
+    return property_of(tree)[0].final is not None
 
 
 def _first_breach(result: Result) -> int | None:
     """The first row in which a claim was broken whatever comes later."""
-    tree = result.claim.tree
-    if not isinstance(tree, Call):
-        return None
-    return PROPERTIES[tree.name].first_final_row(result.evaluator, tree, result.judgement)
+    told, node = property_of(result.claim.tree)
+    return told.first_final_row(result.evaluator, node, result.judgement)

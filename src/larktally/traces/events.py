@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import bisect
 import math
-from collections.abc import Collection, Iterable, Iterator, Sequence
-from typing import Any, overload
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from typing import Any, Protocol, overload
 
 import msgspec
 import numpy as np
@@ -14,7 +14,16 @@ import numpy.typing as npt
 from larktally.errors import LarkTallyError
 from larktally.names import name_fault
 
-__all__ = ["TraceEvent", "EventLog", "canonical_text", "check_event_name", "data_text", "comes_from"]
+__all__ = [
+    "TraceEvent",
+    "EventLog",
+    "canonical_text",
+    "check_event_name",
+    "data_text",
+    "carries",
+    "comes_from",
+    "data_among",
+]
 
 
 class TraceEvent(msgspec.Struct, frozen=True):
@@ -134,6 +143,37 @@ class EventLog(Sequence[TraceEvent]):
 def comes_from(emitted: str, source: str | None) -> bool:
     """Whether a part is the one asked for, or one below it: 'wick.gait' for 'wick'."""
     return source is None or emitted == source or emitted.startswith(source + ".")
+
+
+def carries(data: Mapping[str, Any], where: Sequence[tuple[str, object]]) -> bool:
+    """Whether an event's data have these values under these keys; 1 and 1.0 are the same number, and 1 is not true."""
+    for key, wanted in where:
+        value = data.get(key)
+        if isinstance(value, bool) or isinstance(wanted, bool):
+            if value is not wanted:
+                return False
+        elif value != wanted:
+            return False
+    return True
+
+
+class _Emitted(Protocol):
+    """An event as its emitter holds it."""
+
+    name: str
+    source: str
+    data: dict[str, Any]
+
+
+def data_among(
+    events: Iterable[_Emitted], name: str, source: str | None, where: Sequence[tuple[str, object]]
+) -> list[dict[str, Any]]:
+    """The data of some events: of a name, from `source` or a part below it, that carry some values."""
+    found = []
+    for event in events:
+        if event.name == name and comes_from(event.source, source) and carries(event.data, where):
+            found.append(event.data)
+    return found
 
 
 def check_event_name(name: object, source: object = "") -> None:

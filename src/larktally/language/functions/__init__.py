@@ -5,13 +5,16 @@ A new function is an object in one of the modules here, and its name in that mod
 
 from __future__ import annotations
 
+from larktally.errors import ClaimError
 from larktally.language.function import Function, Measure, Property, Signal
 from larktally.language.functions import (
     answers,
+    bounds,
     counted,
     every_row,
     inputs,
     lookback,
+    matching,
     measures,
     observed,
     per_row,
@@ -19,8 +22,9 @@ from larktally.language.functions import (
     whole_run,
     windows,
 )
+from larktally.language.tree import Call, Compare, Node, to_text
 
-__all__ = ["FUNCTIONS", "MEASURES", "PROPERTIES", "SIGNALS"]
+__all__ = ["FUNCTIONS", "MEASURES", "PROPERTIES", "SIGNALS", "property_of"]
 
 SIGNALS: dict[str, Signal] = {
     one.name: one for one in (*per_row.SIGNALS, *observed.SIGNALS, *inputs.SIGNALS, *lookback.SIGNALS, *windows.SIGNALS)
@@ -32,8 +36,22 @@ PROPERTIES: dict[str, Property] = {
         *answers.PROPERTIES,
         *stretches.PROPERTIES,
         *counted.PROPERTIES,
+        *matching.PROPERTIES,
+        *bounds.PROPERTIES,
         *whole_run.PROPERTIES,
     )
 }
 MEASURES: dict[str, Measure] = {one.name: one for one in measures.MEASURES}
 FUNCTIONS: dict[str, Function] = {**SIGNALS, **PROPERTIES, **MEASURES}
+
+
+def property_of(tree: Node) -> tuple[Property, Call]:
+    """The property that a claim is, and the call of it; a comparison of measures is one without a name.
+
+    Raises ClaimError for what claims nothing.
+    """
+    if isinstance(tree, Compare):
+        return bounds.COMPARED, Call(bounds.COMPARED.name, (tree,), (), tree.place)
+    if isinstance(tree, Call) and tree.name in PROPERTIES:
+        return PROPERTIES[tree.name], tree
+    raise ClaimError(f"{to_text(tree)} is no property")

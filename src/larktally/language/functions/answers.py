@@ -2,52 +2,90 @@
 
 from __future__ import annotations
 
+from typing import TypeAlias
+
 import numpy as np
+import numpy.typing as npt
 
 from larktally.language import rolling
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property, arguments
+from larktally.language.functions.clocked import clock_fits
 from larktally.language.judgement import Breach, Judgement
 from larktally.language.judging import first_breach_row, first_from, pairs, row_text, rows_of, waiting_for
-from larktally.language.margins import greatest_ahead, least, least_ahead, slack
+from larktally.language.margins import Slack, greatest_ahead, least, least_ahead, slack
+from larktally.language.ticks import passed_for, row_of_tick, window_ahead
 from larktally.language.tree import Call
 from larktally.textfmt import plural
 
 __all__ = ["PROPERTIES"]
 
+Rows: TypeAlias = npt.NDArray[np.int64]
+
+
+def _first_excuse(read: Evaluator, node: Call, k: Rows) -> Rows:
+    """The first row from each on in which `unless` holds; R where it never does."""
+    unless = node.option("unless")
+    if unless is None:
+        return np.full(len(k), read.rows)
+    return np.append(rolling.next_row(read.flags(unless)), read.rows)[k]
+
+
+def _ahead(read: Evaluator, node: Call, k: Rows, ticks: int) -> tuple[Rows, Rows]:
+    """For each row the first that lies so many ticks later, and the last; R or more where there is none in the trace."""
+    if node.option("on") is None:
+        return k + ticks, k + ticks
+    count = passed_for(read, node)
+    wanted = count[k] + ticks
+    first = np.maximum(row_of_tick(count, wanted), k)
+    last = row_of_tick(count, wanted + 1) - 1
+    return first, np.where(first < read.rows, last, read.rows)
+
+
+def _slack_ahead(read: Evaluator, node: Call, k: Rows, first: int, last: int, greatest: bool) -> Slack:
+    """For each row the greatest or least slack of the answer, over the rows in which it is looked for."""
+    found = slack(read, node.args[1])
+    if found is None or node.option("on") is None:
+        return (greatest_ahead if greatest else least_ahead)(found, k, first, last)
+    fold = np.maximum if greatest else np.minimum
+    return window_ahead(found, k, first, last, passed_for(read, node), fold)
+
 
 def _follows(read: Evaluator, node: Call) -> Judgement:
     a, p = read.flags(node.args[0]), read.flags(node.args[1])
     width, wait = read.option_frames(node, "within") or 0, read.option_frames(node, "after") or 0
-    unless, rows = node.option("unless"), read.rows
+    rows = read.rows
     k = rows_of(a)
     # Row R, one past the last, stands for "never": looking up what follows it has to give R again.
     following = np.append(rolling.next_row(p), rows)
-    # Row R: never excused.
-    excused_from = np.full(len(k), rows)
-    if unless is not None:
-        excused_from = np.append(rolling.next_row(read.flags(unless)), rows)[k]
+    excused_from = _first_excuse(read, node, k)
+    start, _ = _ahead(read, node, k, wait)
+    due, end = _ahead(read, node, k, width)
     # The first answer at all; one that comes before `after` is none, and breaks the claim.
     early = following[k]
-    too_early = early < np.minimum(k + wait, np.minimum(excused_from, rows))
-    answer = following[np.minimum(k + wait, rows)]
-    answered = (answer < rows) & (answer <= k + width) & (answer <= excused_from)
-    # Excused in time is no case that failed, whether an answer came later or not.
-    undecided = ~too_early & ~answered & ~((excused_from < rows) & (excused_from <= k + width))
-    # Only where the last row that could have answered is there; else the run was too short to say.
-    missed = undecided & (k + width < rows)
+    too_early = early < np.minimum(start, np.minimum(excused_from, rows))
+    answer = following[np.minimum(start, rows)]
+    answered = (answer < rows) & (answer <= end) & (answer <= excused_from)
+    undecided = ~too_early & ~answered
+    # Excused in time is no case, whether an answer came later or not.
+    excused = undecided & (excused_from < rows) & (excused_from <= end)
+    undecided &= ~excused
+    # Only where the row that decides is there; else the run was too short to say.
+    missed = undecided & (due < rows)
     broken = too_early | missed
-    failed = np.where(too_early, early, k + width)[broken]
-    margin = least(greatest_ahead(slack(read, node.args[1]), k[answered | broken], wait, width))
+    failed = np.where(too_early, early, due)[broken]
+    margin = least(_slack_ahead(read, node, k[answered | broken], wait, width, greatest=True))
     opened = k[undecided & ~missed]
+    left_out = int(np.count_nonzero(excused))
     return Judgement(
-        len(k),
+        len(k) - left_out,
         int(np.count_nonzero(broken)),
         pairs(k[broken], failed),
         len(opened),
         margin,
         True,
-        waiting_for(opened, width),
+        waiting_for(opened, width if node.option("on") is None else None),
+        left_out,
     )
 
 
@@ -68,24 +106,59 @@ def _when_it_came(read: Evaluator, node: Call, breach: Breach) -> str:
     return f": it came {came - breach.trigger} rows after, in {row_text(read, came)}"
 
 
+def _known_in(read: Evaluator, node: Call, judgement: Judgement) -> int | None:
+    """The first row in which a breach is known whatever comes later."""
+    if node.option("on") is None:
+        return first_breach_row(read, node, judgement)
+    # While the clock stands the answer may still come: only its next tick ends the time.
+    count, width = passed_for(read, node), read.option_frames(node, "within") or 0
+    known = []
+    for breach in judgement.breaches:
+        if breach.trigger is not None and breach.row is not None:
+            over = int(row_of_tick(count, np.array(count[breach.trigger] + width + 1)))
+            if count[breach.row] - count[breach.trigger] < width:
+                over = breach.row
+            known.append(over)
+    return min((row for row in known if row < read.rows), default=None)
+
+
 def _lasts(read: Evaluator, node: Call) -> Judgement:
     a, p = read.flags(node.args[0]), read.flags(node.args[1])
     width = read.frames(node.args[2])
     k = rows_of(a)
     first_without = rolling.next_row(~p)[k]
+    excused_from = _first_excuse(read, node, k)
     # Row k counts as the first of them, so that a hold of w rows ends with row k + w - 1.
-    broken = (first_without < read.rows) & (first_without <= k + width - 1)
-    opened = k[~broken & (k + width - 1 >= read.rows)]
-    margin = least(least_ahead(slack(read, node.args[1]), k, 0, width - 1))
+    due, end = _ahead(read, node, k, width - 1)
+    broken = (first_without < read.rows) & (first_without <= end) & (first_without < excused_from)
+    excused = ~broken & (excused_from < read.rows) & (excused_from <= end)
+    opened = k[~broken & ~excused & (due >= read.rows)]
+    judged = _slack_ahead(read, node, k[~excused & (excused_from > end)], 0, width - 1, greatest=False)
+    left_out = int(np.count_nonzero(excused))
     return Judgement(
-        len(k),
+        len(k) - left_out,
         int(np.count_nonzero(broken)),
         pairs(k[broken], first_without[broken]),
         len(opened),
-        margin,
+        _least_of(judged, _slack_before(read, node, k, excused_from, broken & (excused_from <= end))),
         True,
-        waiting_for(opened, width - 1),
+        waiting_for(opened, width - 1 if node.option("on") is None else None),
+        left_out,
     )
+
+
+def _slack_before(read: Evaluator, node: Call, k: Rows, excused_from: Rows, chosen: npt.NDArray[np.bool_]) -> Slack:
+    """For each chosen row the least slack of what has to last, up to the row before it was excused."""
+    found = slack(read, node.args[1])
+    if found is None:
+        return None
+    least_ones = [found[first:last].min() for first, last in zip(k[chosen], excused_from[chosen], strict=True)]
+    return np.array(least_ones, dtype=np.float64)
+
+
+def _least_of(*several: Slack) -> float | None:
+    found = [one for one in map(least, several) if one is not None]
+    return min(found, default=None)
 
 
 def _how_long_it_held(read: Evaluator, node: Call, breach: Breach) -> str:
@@ -121,18 +194,21 @@ PROPERTIES = (
     Property(
         name="follows",
         positional=arguments("a:flag p:flag"),
-        named=arguments("within:span0 after:span0? unless:flag?"),
+        named=arguments("within:span0 after:span0? unless:flag? on:clock?"),
         meaning="after each a, p within so many rows",
+        fits=clock_fits,
         judge=_follows,
         raised_by=lambda node: node.args[0],
         how=_when_it_came,
         answer=_answer,
-        final=first_breach_row,
+        final=_known_in,
     ),
     Property(
         name="lasts",
         positional=arguments("a:flag p:flag W:span1"),
+        named=arguments("unless:flag? on:clock?"),
         meaning="from each a on, p for W rows",
+        fits=clock_fits,
         judge=_lasts,
         raised_by=lambda node: node.args[0],
         how=_how_long_it_held,

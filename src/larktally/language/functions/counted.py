@@ -5,24 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from larktally.language.columns import Evaluator
+from larktally.language.durations import whole_of
 from larktally.language.function import Property, arguments
 from larktally.language.judgement import Judgement
 from larktally.language.judging import first_breach_row, last_row_of, one_case, rows_of
-from larktally.language.tree import Call, Number, to_text
+from larktally.language.tree import Call, to_text
 from larktally.textfmt import plural
 
 __all__ = ["PROPERTIES"]
 
 
-def _wanted(node: Call) -> int:
-    if isinstance(node.args[1], Number):
-        return int(node.args[1].value)
-    return 0
+def _wanted(read: Evaluator, node: Call) -> int:
+    return whole_of(node.args[1], read.names, what="n")
 
 
 def _counted(low: bool, high: bool) -> Callable[[Evaluator, Call], Judgement]:
     def counted(read: Evaluator, node: Call) -> Judgement:
-        k, wanted = rows_of(read.flags(node.args[0])), _wanted(node)
+        k, wanted = rows_of(read.flags(node.args[0])), _wanted(read, node)
         if high and len(k) > wanted:
             return one_case(read, False, int(k[wanted]))
         return one_case(read, not (low and len(k) < wanted), last_row_of(read))
@@ -43,7 +42,7 @@ def _reason(read: Evaluator, node: Call) -> str:
 
 def _one_too_many(read: Evaluator, node: Call, judgement: Judgement) -> int | None:
     """The row of the one too many; too few may still become enough."""
-    if len(rows_of(read.flags(node.args[0]))) <= _wanted(node):
+    if len(rows_of(read.flags(node.args[0]))) <= _wanted(read, node):
         return None
     return first_breach_row(read, node, judgement)
 

@@ -15,9 +15,9 @@ from larktally.language.columns import Array, Evaluator, text_of
 from larktally.language.function import Signal, arguments
 from larktally.language.rolling import began, next_row
 from larktally.language.rows import RowCompiler
-from larktally.language.tree import Call, ChannelRef
+from larktally.language.ticks import check_clock, ticks_in
+from larktally.language.tree import Call, ChannelRef, Text
 from larktally.language.typecheck import Checker
-from larktally.names import did_you_mean
 
 __all__ = ["SIGNALS"]
 
@@ -64,15 +64,18 @@ def _clock(node: Call) -> str:
 
 def _clock_exists(checker: Checker, node: Call) -> None:
     clock = _clock(node)
-    channels = checker.names.channels
-    if not clock or {f"{clock}.ticking", f"{clock}.listening"} <= set(channels):
-        return
-    clocks = []
-    for name in channels:
-        if name.endswith(".ticking") and f"{name.removesuffix('.ticking')}.listening" in channels:
-            clocks.append(name.removesuffix(".ticking"))
-    hint = did_you_mean(clock, clocks) or f"; clocks there are: {', '.join(clocks) or 'none'}"
-    checker.fail(node, f"no clock {clock!r} in {checker.names.where}{hint}")
+    if clock:
+        check_clock(checker, node, clock)
+
+
+def _clock_named(checker: Checker, node: Call) -> None:
+    check_clock(checker, node.args[0], text_of(node.args[0]))
+
+
+def _ticks_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
+    ticking = compiler.make(ChannelRef(f"{text_of(node.args[0])}.ticking"))
+    first = ast.Compare(compiler.now("frame"), [ast.Eq()], [ast.Constant(0)])
+    return ast.BoolOp(ast.Or(), [ticking, first])
 
 
 def _axis_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
@@ -101,9 +104,8 @@ def _edges_on_clock(read: Evaluator, held: Bools, clock: str) -> tuple[Bools, Bo
     a release in the first tick from its own, where the press was seen.
     """
     rows = read.rows
-    ticking = np.array(read.value(ChannelRef(f"{clock}.ticking")), dtype=np.bool_)
+    ticking = ticks_in(read, Text(clock))
     listening = np.asarray(read.value(ChannelRef(f"{clock}.listening")), dtype=np.bool_)
-    ticking[0] = True
     # One row more than there are: where no tick comes any more.
     tick = np.append(next_row(ticking), rows)
     starts = np.flatnonzero(began(held))
@@ -167,6 +169,16 @@ SIGNALS = (
         meaning="value(pos) - value(neg)",
         columns=lambda read, node: read.input(node.args[1]) - read.input(node.args[0]),
         row=_axis_on_row,
+        observed=True,
+    ),
+    Signal(
+        name="clock",
+        positional=arguments("name:text"),
+        result="flag",
+        meaning="that clock ticked in this row; row 0 is a tick",
+        columns=lambda read, node: ticks_in(read, node.args[0]),
+        row=_ticks_on_row,
+        fits=_clock_named,
         observed=True,
     ),
 )

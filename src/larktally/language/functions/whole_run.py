@@ -1,4 +1,4 @@
-"""Properties of a whole run: steps in order, a measure in its bounds, the same as another trace."""
+"""Properties of a whole run: steps in order, and the same as another trace."""
 
 from __future__ import annotations
 
@@ -11,11 +11,9 @@ import numpy.typing as npt
 from larktally.errors import ClaimError
 from larktally.language.columns import Array, Evaluator
 from larktally.language.function import Argument, Property, arguments
-from larktally.language.functions.measures import MEASURES
 from larktally.language.judgement import Breach, Judgement
-from larktally.language.judging import first_breach_row, in_rows, last_row_of, one_case, row_text, rows_of
+from larktally.language.judging import first_breach_row, in_rows, last_row_of, one_case, rows_of
 from larktally.language.margins import least
-from larktally.language.measuring import measured, measured_row
 from larktally.language.tree import Call, ChannelRef, Node, Text, to_text
 from larktally.language.typecheck import Checker
 from larktally.textfmt import shown_value
@@ -24,7 +22,6 @@ from larktally.turning import turned
 __all__ = ["PROPERTIES"]
 
 Numbers: TypeAlias = npt.NDArray[np.float64]
-_MEASURES = {one.name: one for one in MEASURES}
 
 
 def _steps(read: Evaluator, node: Call) -> list[int]:
@@ -63,30 +60,6 @@ def _missing_step(read: Evaluator, node: Call) -> str:
 
 def _constant(read: Evaluator, node: Node) -> float:
     return float(read.at(node, 0))
-
-
-def _measured(read: Evaluator, node: Call) -> Judgement:
-    found = measured(read, _MEASURES, node.args[0])
-    low, high = (_constant(read, arg) for arg in node.args[1:])
-    if low <= found <= high:
-        return one_case(read, True, None)
-    # Only of a breach: looking for the row costs as much as measuring.
-    return one_case(read, False, measured_row(read, _MEASURES, node.args[0]))
-
-
-def _what_was_measured(read: Evaluator, node: Call) -> str:
-    low, high = (shown_value(read.at(arg, 0)) for arg in node.args[1:])
-    measure = node.args[0]
-    found = measured(read, _MEASURES, measure)
-    # Not in any bounds, which the comparison below would say as a number.
-    if np.isnan(found):
-        return f"{to_text(measure)} found nothing to measure, where {low}..{high} was claimed"
-    row, where = measured_row(read, _MEASURES, measure), ""
-    if row is not None and isinstance(measure, Call):
-        where = f" in {row_text(read, row)}"
-        if _MEASURES[measure.name].spans:
-            where = f" from {row_text(read, row)} on"
-    return f"{to_text(measure)} = {shown_value(found)}{where}, which is not in {low}..{high}"
 
 
 def _compared_signal(node: Call) -> Node:
@@ -179,13 +152,6 @@ def _room(off: Numbers, equal: Array, tolerance: float) -> Numbers:
 
 
 PROPERTIES = (
-    Property(
-        name="measured",
-        positional=arguments("m:measure low:constant high:constant"),
-        meaning="low <= m <= high",
-        judge=_measured,
-        reason=_what_was_measured,
-    ),
     Property(
         name="same",
         positional=arguments("x:compared"),

@@ -15,7 +15,6 @@ from larktally.language.typecheck import Checker
 __all__ = ["SIGNALS"]
 
 _WINDOW = "last:span1? since:flag?"
-_LAST = "last:span1?"
 
 
 def _one_window(checker: Checker, node: Call) -> None:
@@ -37,20 +36,27 @@ def _count(read: Evaluator, node: Call) -> Array:
 def _total(read: Evaluator, node: Call) -> Array:
     values, since = read.numbers(node.args[0]), node.option("since")
     if since is not None:
-        return rolling.sum_since(values, read.flags(since))
+        return rolling.fold_since(values, read.flags(since), np.add)
     return rolling.window_sum(values, read.option_frames(node, "last"))
 
 
 def _folded(fold: np.ufunc) -> Callable[[Evaluator, Call], Array]:
     def folded(read: Evaluator, node: Call) -> Array:
-        width = read.option_frames(node, "last")
+        width, since = read.option_frames(node, "last"), node.option("since")
+        if since is not None:
+            return rolling.fold_since(read.numbers(node.args[0]), read.flags(since), fold)
         return rolling.window_fold(read.numbers(node.args[0]), width or max(read.rows, 1), fold)
 
     return folded
 
 
 def _mean(read: Evaluator, node: Call) -> Array:
-    width = read.option_frames(node, "last")
+    width, since = read.option_frames(node, "last"), node.option("since")
+    if since is not None:
+        # Before the first row of q all rows so far count.
+        start = np.maximum(rolling.last_row(read.flags(since)), 0)
+        total = rolling.fold_since(read.numbers(node.args[0]), read.flags(since), np.add)
+        return np.asarray(total / (np.arange(read.rows) - start + 1))
     # The first rows have fewer rows behind them than the window is wide.
     counted = np.minimum(np.arange(1, read.rows + 1), read.rows if width is None else width)
     return np.asarray(rolling.window_sum(read.numbers(node.args[0]), width) / counted)
@@ -78,25 +84,28 @@ SIGNALS = (
     Signal(
         name="highest",
         positional=arguments("x:number"),
-        named=arguments(_LAST),
+        named=arguments(_WINDOW),
+        fits=_one_window,
         result="number",
-        meaning="the greatest x, so far or over the last W rows",
+        meaning="the greatest x: so far, over the last W rows, or from the last row of q on",
         columns=_folded(np.maximum),
     ),
     Signal(
         name="lowest",
         positional=arguments("x:number"),
-        named=arguments(_LAST),
+        named=arguments(_WINDOW),
+        fits=_one_window,
         result="number",
-        meaning="the smallest x, so far or over the last W rows",
+        meaning="the smallest x: so far, over the last W rows, or from the last row of q on",
         columns=_folded(np.minimum),
     ),
     Signal(
         name="mean",
         positional=arguments("x:number"),
-        named=arguments(_LAST),
+        named=arguments(_WINDOW),
+        fits=_one_window,
         result="number",
-        meaning="the mean of x, so far or over the last W rows",
+        meaning="the mean of x: so far, over the last W rows, or from the last row of q on",
         columns=_mean,
     ),
 )

@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import ClassVar, TypeVar
 
 from larktally.errors import ClaimError, ModelError
-from larktally.language.text import parse
+from larktally.language.parsing import parse
 from larktally.language.tree import Call, Text
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol

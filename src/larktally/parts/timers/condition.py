@@ -24,7 +24,7 @@ class Condition:
         part, sim = self._part, self._part.sim
         text = in_scope(self.text, part.scope, sim.names, sim.parts)
         what = f"{type(part).__name__.lower()} {part.name!r}"
-        self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim.count_emitted), what)
+        self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim), what)
         self._now = context_for(sim, part.name, GuardContext, part.clock)
 
     def holds(self) -> bool:

@@ -7,6 +7,7 @@ put in.
 from __future__ import annotations
 
 import ast
+import keyword
 import re
 import warnings
 from collections.abc import Mapping
@@ -66,6 +67,9 @@ _HINTS: dict[type[ast.AST], str] = {
 }
 # A string, which is left alone, or a name; a number's own dot or exponent is no part of one.
 _NAMES = re.compile(rf"""'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|(?<![\w.]){NAME.pattern}""")
+
+
+_NAMED = re.compile(r"\s*=(?!=)")
 
 
 def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
@@ -167,8 +171,10 @@ def _stand_in(found: re.Match[str]) -> str:
     off the text itself, at the place where it stands.
     """
     word = found[0]
+    # Data of an event may be called as Python's own words are: event('changed', from='standing').
+    named = keyword.iskeyword(word) and _NAMED.match(found.string, found.end())
     plain = word[0] in "'\"" or (word.isascii() and "." not in word)
-    if plain:
+    if plain and not named:
         return word
     return "_" * len(word)
 
@@ -270,12 +276,12 @@ class _Reader:
         if function is None:
             near = did_you_mean(called, FUNCTIONS)
             fail_at(self._text, self._place(node.func), f"no function {called!r} in the claim language{near}")
-        for word in node.keywords:
-            # `always(wick.y = 3)`: a channel's name is no argument's, whatever stands in for it.
-            if word.arg and word.arg.strip("_") == "":
-                fail_at(self._text, self._place(word), "'=' stands where '==' is meant")
+        keys = [self._key(word) for word in node.keywords]
         args = [self.read(arg, depth + 1) for arg in node.args if not isinstance(arg, ast.Starred)]
-        named = {word.arg: self.read(word.value, depth + 1) for word in node.keywords if word.arg}
+        named = {}
+        for key, word in zip(keys, node.keywords, strict=True):
+            if key:
+                named[key] = self.read(word.value, depth + 1)
         if len(args) + len(named) != len(node.args) + len(node.keywords):
             fail_at(self._text, place, f"{called}: '*' and '**' do not stand in a call here, nor one name twice")
         if why := misfit(function, len(args), named):
@@ -284,6 +290,17 @@ class _Reader:
             return function.call(tuple(args), named, place)
         except ClaimError as error:
             fail_at(self._text, place, str(error))
+
+    def _key(self, word: ast.keyword) -> str:
+        """The name of a named argument as it is written: Python's own words are hidden from its parser."""
+        if not word.arg or word.arg.strip("_"):
+            return word.arg or ""
+        start, _ = self._place(word)
+        key = self._flat[start : start + len(word.arg)]
+        # `always(wick.y = 3)`: a channel's name is no argument's, whatever stands in for it.
+        if not keyword.iskeyword(key):
+            fail_at(self._text, self._place(word), "'=' stands where '==' is meant")
+        return key
 
     def _compare(self, node: ast.Compare, place: Place, depth: int) -> Node:
         if len(node.ops) == 1 and isinstance(node.ops[0], ast.In | ast.NotIn):
@@ -317,7 +334,7 @@ def misfit(function: Function, args: int, named: Mapping[str, object]) -> str | 
     """Why a call does not fit its function, or None."""
     known = {one.name for one in function.named}
     for name in named:
-        if name not in known:
+        if name not in known and not function.by_data:
             near = did_you_mean(name, known)
             compared = "" if near else f"; a comparison is written '==', as in {name} == …"
             return f"{function.name} takes no {name!r}{near}; it is {signature(function)}{compared}"
