@@ -1,9 +1,11 @@
 """The claim language evaluated row by row, as slowly and plainly as its table reads."""
 
+import fnmatch
 import math
 from fractions import Fraction
 
-from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Number, Operation, Text
+from larktally.language.parsing import parse
+from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Number, Operation, Text, to_text
 
 NAN = math.nan
 COMPARES = {
@@ -247,6 +249,34 @@ class Oracle:
 
     def s_mean(self, node, k):
         return self.s_total(node, k) / len(self.window(node, k))
+
+    def many(self, node, k):
+        """The value of the second argument for each of the many that is there, {it} being its name."""
+        pattern = node.args[0].value
+        names = dict.fromkeys(".".join(name.split(".")[: pattern.count(".") + 1]) for name in self.rows[k])
+        found = {}
+        for name in fnmatch.filter(names, pattern):
+            if self.rows[k].get(name + ".present", True):
+                template = parse(to_text(node.args[1]).replace("{it}", name))
+                found[name] = self.at(template, k)
+        return list(found.values())
+
+    def s_how_many(self, node, k):
+        return float(sum(self.many(node, k)))
+
+    def s_all_of(self, node, k):
+        return all(self.many(node, k))
+
+    def s_any_of(self, node, k):
+        return any(self.many(node, k))
+
+    def s_least_of(self, node, k):
+        values = self.many(node, k)
+        return NAN if not values or any(v != v for v in values) else min(values)
+
+    def s_greatest_of(self, node, k):
+        values = self.many(node, k)
+        return NAN if not values or any(v != v for v in values) else max(values)
 
     def slack(self, node, k):
         if isinstance(node, Call) and node.name == "near":
@@ -499,9 +529,10 @@ class Oracle:
     def compared_measures(self, node, first=0, last=None):
         """(cases, breaches, open, margin) of a comparison of measures."""
         last = self.count - 1 if last is None else last
-        values = [
-            float(self.span(arg)) if isinstance(arg, Text) else self.arithmetic(arg, first, last) for arg in node.args
-        ]
+        values = []
+        for arg in node.args:
+            timed = isinstance(arg, Text) or (isinstance(arg, Operation) and not self.measures_of(arg))
+            values.append(float(self.span(arg)) if timed else self.arithmetic(arg, first, last))
         slacks, row, broken = [], None, False
         for n, op in enumerate(node.ops):
             a, b = values[n], values[n + 1]

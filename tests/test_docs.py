@@ -13,6 +13,8 @@ import pytest
 
 import larktally as lt
 from larktally.cli import main
+from larktally.demo.evening import cold_and_moths, evening_won
+from larktally.demo.quay import dusk_run
 from larktally.language.functions import FUNCTIONS
 
 ROOT = Path(__file__).parent.parent
@@ -61,21 +63,67 @@ def test_links_lead_somewhere():
             assert (document.parent / target).exists(), f"{document.name}: {target}"
 
 
-def test_every_claim_in_the_language_s_document_is_kept_by_the_demo(dusk_trace):
-    rows = re.findall(
-        r"^\| `([a-z_]+)[^`]*` \| .* \| `([^`]+)`", (ROOT / "docs" / "claims.md").read_text(encoding="utf-8"), re.M
-    )
-    assert [name for name, _ in rows] == list(FUNCTIONS)[: len(rows)] or {name for name, _ in rows} == set(FUNCTIONS)
-    claims = [lt.claim(f"{name}", that) for name, that in rows if name != "seen"]
-    tally = lt.check(dusk_trace, claims, against=dusk_trace)
-    assert tally.passed, tally
+CLAIMS_PAGE = (ROOT / "docs" / "claims.md").read_text(encoding="utf-8")
 
 
-def test_the_claims_file_in_the_document_is_kept(dusk_trace, tmp_path):
-    text = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "claims.md").read_text(encoding="utf-8"), re.S)
-    (tmp_path / "claims.toml").write_text(text[1], encoding="utf-8")
+@pytest.fixture(scope="module")
+def evening():
+    return lt.record(evening_won)
+
+
+def against_a_wall(setup):
+    sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((60, 0), (8, 60))]))
+    sim.body("wick", size=(12, 20), at=(24, 16), velocity=(120, 0), shows=("touching",))
+    return sim
+
+
+def test_every_claim_in_the_language_s_document_is_kept_by_the_demo(dusk_trace, evening):
+    rows = re.findall(r"^\| `([a-z_]+)[^`]*` \| .* \| (\*evening\*: )?`([^`]+)`", CLAIMS_PAGE, re.M)
+    names = [name for name, _, _ in rows]
+    assert names == list(dict.fromkeys(names)) and set(names) == set(FUNCTIONS)
+    wall = lt.record(against_a_wall, frames=30)
+    for name, on_evening, that in rows:
+        trace = evening if on_evening else wall if name == "touching" else dusk_trace
+        if name != "seen":
+            tally = lt.check(trace, [lt.claim(name, that)], against=trace)
+            assert tally.passed, str(tally)
+    for signature in re.findall(r"^\| `([a-z_]+\([^`]*)` \| ", CLAIMS_PAGE, re.M):
+        function = FUNCTIONS[signature.partition("(")[0]]
+        assert set(re.findall(r"(\w+)=…", signature)) == {one.name for one in function.named} | (
+            {"field"} if function.by_data else set()
+        ), signature
+
+
+def test_every_answer_to_a_question_and_every_recipe_is_kept(dusk_trace, evening):
+    table = CLAIMS_PAGE[: CLAIMS_PAGE.index("## Ten recipes")]
+    asked, moths = [], lt.record(cold_and_moths)
+    for line in re.findall(r"^\| [^|]+\? \| (.*) \|$", table, re.M):
+        trace = evening if line.startswith("*evening*") else dusk_trace
+        asked += [
+            (trace, that, "") for that in re.findall(r"`([a-z0-9_ <]+\([^`]+)`", line) if not that.startswith("lt.")
+        ]
+    for words, block in re.findall(r"^```claims([^\n]*)\n(.*?)^```", CLAIMS_PAGE, re.M | re.S):
+        about, _, allow = words.strip().partition(" ")
+        trace = {"": dusk_trace, "evening": evening, "moths": moths}[about]
+        asked += [(trace, that, allow) for that in block.splitlines()]
+    assert len(asked) > 27
+    for trace, that, allow in asked:
+        tally = lt.check(trace, [lt.claim(that, that, allow=allow.split())])
+        assert tally.passed, str(tally)
+
+
+def test_the_files_in_the_claims_page_are_kept(dusk_trace, tmp_path):
+    across, text = re.findall(r"^```toml\n(.*?)^```", CLAIMS_PAGE, re.M | re.S)
+    (tmp_path / "walk.csv").write_text(re.search(r"^```csv\n(.*?)^```", CLAIMS_PAGE, re.M | re.S)[1], encoding="utf-8")
+    table = "[[claim]]\nname = 'the walk'\ntable = 'walk.csv'\n"
+    (tmp_path / "claims.toml").write_text(text + across + table, encoding="utf-8")
     claims = lt.load_claims(tmp_path / "claims.toml", dusk_trace.channels)
-    assert len(claims) == 2 and lt.check(dusk_trace, claims).passed
+    assert len(claims) == 3 and lt.check(dusk_trace, claims).passed
+    hop = dusk_run.changed(frames="2s", inputs=lt.InputScript().press("hop", "0.5s"), name="hop")
+    runs = {str(rate): lt.record(hop.changed(rate=rate)) for rate in (30, 60, 120)}
+    (tmp_path / "across.toml").write_text(across, encoding="utf-8")
+    tallies = lt.check_each(runs, tmp_path / "across.toml")
+    assert tallies.passed and tallies.across[0].groups == 1 and tallies.across[0].margin == 0.5
 
 
 @pytest.mark.slow

@@ -19,6 +19,22 @@ def test_a_window_fold_is_the_fold_of_each_window(width, rows):
         assert spans.window_fold(values, width, fold).tolist() == expected
 
 
+@pytest.mark.parametrize("fold", [np.maximum, np.minimum, np.add])
+@pytest.mark.parametrize("seed", range(6))
+def test_a_fold_between_rows_is_that_of_each_span_however_they_overlap(fold, seed):
+    draw = np.random.default_rng(seed)
+    values = draw.integers(-50, 50, 300).astype(float)
+    starts = np.sort(draw.integers(0, 300, 40 if seed < 3 else 300))
+    # Disjoint ones, ones that share their ends, and any at all.
+    ends = np.minimum(starts + draw.integers(0, 9, len(starts)), 299)
+    if seed % 3 == 1:
+        ends = np.minimum((starts // 60 + 1) * 60, 299)
+    if seed % 3 == 2:
+        ends = np.array([draw.integers(start, 300) for start in starts])
+    expected = [fold.reduce(values[a : b + 1]) for a, b in zip(starts, ends)]
+    assert spans.fold_between(values, starts, ends, fold).tolist() == expected
+
+
 @pytest.mark.parametrize("share", [0.0, 0.001, 0.02, 0.5, 1.0])
 def test_a_sum_since_is_summed_from_its_own_start_in_order(share):
     draw = np.random.default_rng(4)
@@ -27,7 +43,7 @@ def test_a_sum_since_is_summed_from_its_own_start_in_order(share):
     for value, flag in zip(values, flags):
         total = value if flag else total + value
         expected.append(total)
-    assert spans.sum_since(values, flags).tolist() == expected
+    assert spans.fold_since(values, flags, np.add).tolist() == expected
 
 
 def test_windows_do_not_spread_what_has_left_them():

@@ -28,7 +28,9 @@ if TYPE_CHECKING:
     from larktally.claims.checking import rows_where as rows_where
     from larktally.claims.claim import Claim as Claim
     from larktally.claims.claim import claim as claim
+    from larktally.claims.claim import expect as expect
     from larktally.claims.files import load_claims as load_claims
+    from larktally.claims.named import NamedMeasure as NamedMeasure
     from larktally.claims.verdicts import Result as Result
     from larktally.claims.verdicts import Tally as Tally
     from larktally.comparing.baselines import Baselines as Baselines

@@ -8,7 +8,7 @@ trace and its picture are kept in a folder, for a continuous-integration server.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Generator, Iterable, Iterator, Sequence
+from collections.abc import Generator, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +16,7 @@ import pytest
 
 if TYPE_CHECKING:
     from larktally.claims.claim import Claim
+    from larktally.claims.over_runs import Tallies
     from larktally.claims.verdicts import Tally
     from larktally.comparing.baselines import BaselineResult
     from larktally.comparing.tolerance import Tolerances
@@ -135,6 +136,21 @@ class TestRuns:
             told = tally.report(lines_by_claim(causes)).text()
             pytest.fail(f"{_first_failed(tally)}\n{told}", pytrace=False)
         return tally
+
+    def check_each(self, traces: Mapping[str, Trace], claims: Iterable[Claim] | str | Path) -> Tallies:
+        """Asserts claims, or the rules of a file beside the test, over several traces: each claim once over all of them."""
+        from larktally.claims.checking import check_each
+
+        for trace in traces.values():
+            self._see(trace)
+        if isinstance(claims, str | Path):
+            claims = self._folder / claims
+        tallies = check_each(traces, claims)
+        if not tallies.passed:
+            failed = next((one for one in tallies.judged if not one.passed), None)
+            first = f"{failed.verdict}: {failed.name}" if failed is not None else next(iter(tallies.errors.values()))
+            pytest.fail(f"{first}\n{tallies}", pytrace=False)
+        return tallies
 
     def baseline(self, trace: Trace, name: str = "", tolerance: Tolerances = None) -> BaselineResult:
         """Asserts that a run is what its baseline says, in the folder `baselines` beside the test; --tally-accept makes it

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
 
+from larktally.claims.across import Across, judge_across
 from larktally.claims.claim import Claim
+from larktally.claims.files import load_rules
+from larktally.claims.over_runs import Tallies
 from larktally.claims.verdicts import Result, Tally
 from larktally.errors import ClaimError, LarkTallyError
 from larktally.language.columns import Evaluator
 from larktally.language.forms import Form
-from larktally.language.functions import property_of
 from larktally.language.parsing import parse
 from larktally.language.reading import evaluator, typecheck
 from larktally.language.tree import to_text
@@ -40,13 +43,33 @@ def check(trace: Trace, claims: Iterable[Claim], *, against: Trace | None = None
     return Tally([_result(one_claim, read) for one_claim in claims])
 
 
-def check_each(traces: Mapping[str, Trace], claims: Iterable[Claim]) -> dict[str, Tally]:
-    """The same claims over several traces: {trace's name: its tally}."""
-    claims = list(claims)
+def check_each(
+    traces: Mapping[str, Trace], claims: Iterable[Claim] | str | Path, *, across: Iterable[Across] = ()
+) -> Tallies:
+    """The same claims over several traces, or the rules of a TOML file: a tally for each, by the trace's name, and what each
+    claim comes to over all of them.
+
+    A trace on which a claim cannot be judged is an error of the whole, listed by name. Raises LarkTallyError for no traces at
+    all, and where none of them can be judged.
+    """
+    if isinstance(claims, str | Path):
+        rules_of = {name: load_rules(claims, trace.channels) for name, trace in traces.items()}
+        across = next((rules.across for rules in rules_of.values()), ())
+        claims_of = {name: rules.claims for name, rules in rules_of.items()}
+    else:
+        given = tuple(claims)
+        claims_of = dict.fromkeys(traces, given)
     found: dict[str, Tally] = {}
+    errors: dict[str, str] = {}
     for name, trace in traces.items():
-        found[name] = check(trace, claims)
-    return found
+        try:
+            found[name] = check(trace, claims_of[name])
+        except ClaimError as error:
+            errors[name] = str(error)
+            if len(errors) == len(traces):
+                # What fits no run at all is a slip in the claim, and not in the runs.
+                raise
+    return Tallies(found, errors, [judge_across(rule, traces) for rule in across])
 
 
 def rows_where(trace: Trace, condition: str | Form) -> npt.NDArray[np.int64]:
@@ -74,6 +97,9 @@ def _thinned(trace: Trace) -> LarkTallyError:
 
 def _check_claim(one: Claim, read: Evaluator) -> None:
     try:
+        if one.table is not None:
+            one.table.check(read.names)
+            return
         kind = typecheck(one.tree, read.names, one.text)
         if kind != "property":
             hint = ""
@@ -92,7 +118,7 @@ def _check_claim(one: Claim, read: Evaluator) -> None:
 
 def _result(one: Claim, read: Evaluator) -> Result:
     try:
-        told, node = property_of(one.tree)
+        told, node = one.told
         with np.errstate(all="ignore"):
             return Result(one, told.judge(read, node), read)
     except ClaimError as error:

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from pathlib import Path
 
+from larktally.claims.expected import ExpectedTable, load_expected
 from larktally.errors import ClaimError
 from larktally.language.forms import Form
+from larktally.language.function import Property
+from larktally.language.functions import property_of
 from larktally.language.parsing import parse
-from larktally.language.tree import Call, Node, to_text, walk
+from larktally.language.tree import Call, Node, Text, to_text, walk
 from larktally.names import one_or_many
 
-__all__ = ["Claim", "claim", "mentions_seen"]
+__all__ = ["Claim", "claim", "expect", "mentions_seen"]
 
 # A broken claim cannot be allowed: one that may fail is no claim.
 _ALLOWED = ("untested", "unfinished")
@@ -19,7 +23,11 @@ _ALLOWED = ("untested", "unfinished")
 
 @dataclass(frozen=True, slots=True)
 class Claim:
-    """A named statement about a trace: what is claimed, why, and which verdicts besides kept will do."""
+    """A named statement about a trace: what is claimed, why, and which verdicts besides kept will do.
+
+    `table` is what is expected where it is claimed by a table, and `tree` says only so. `family` is the name that claims made
+    `for_each` of many have in common.
+    """
 
     name: str
     tree: Node
@@ -27,6 +35,15 @@ class Claim:
     why: str = ""
     allow: tuple[str, ...] = ()
     tags: tuple[str, ...] = ()
+    table: ExpectedTable | None = None
+    family: str = ""
+
+    @property
+    def told(self) -> tuple[Property, Call]:
+        """The property that is claimed, and the call of it; raises ClaimError for what claims nothing."""
+        if self.table is not None:
+            return self.table.told(), Call("expected", (Text(self.table.path),))
+        return property_of(self.tree)
 
     def __str__(self) -> str:
         return f"{self.name}: {self.text}"
@@ -58,6 +75,21 @@ def claim(name: str, that: str | Form, *, why: str = "", allow: Iterable[str] = 
     else:
         text = that
     return Claim(name, tree, text, why, allowed, (tags,) if isinstance(tags, str) else tuple(tags))
+
+
+def expect(
+    path: str | Path, name: str = "", *, why: str = "", allow: Iterable[str] = (), tags: Iterable[str] = ()
+) -> Claim:
+    """A claim that a trace is what a table says: a CSV with `row` (or `time`, in seconds), channels and events.
+
+    A blank cell is not looked at. `wick.x~0.5` in the heading is a tolerance; without one numbers are equal as float64 of
+    the text. An event's cell is how many fell in that row. The claim's name is the file's, unless one is given.
+    Raises ClaimError for what is no such table.
+    """
+    table = load_expected(path)
+    made = claim(name or Path(path).name, "always(true)", why=why, allow=allow, tags=tags)
+    text = f"as {table.path} says"
+    return Claim(made.name, Call("expected", (Text(table.path),)), text, made.why, made.allow, made.tags, table)
 
 
 def mentions_seen(claims: Iterable[Claim]) -> bool:

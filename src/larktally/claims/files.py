@@ -2,50 +2,163 @@
 
 from __future__ import annotations
 
-import fnmatch
+import math
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from larktally.claims.claim import Claim, claim
+from larktally.claims.across import TRENDS, Across
+from larktally.claims.claim import Claim, claim, expect
+from larktally.claims.named import NamedMeasure
 from larktally.errors import ClaimError
+from larktally.language.names import matching_names
 from larktally.language.parsing import check_define, parse
 from larktally.language.tree import Node
-from larktally.names import did_you_mean, no_such_file, one_or_many
+from larktally.names import did_you_mean, no_such_file, one_or_many, stands_twice, unknown_name
 
-__all__ = ["load_claims"]
+__all__ = ["Rules", "load_claims", "load_rules"]
 
-_KEYS: dict[str, Any] = {"name": str, "that": str, "why": str, "allow": list, "tags": list, "for_each": (str, list)}
-_WORDS = {str: "a string", list: "a list", (str, list): "a string or a list"}
+_KEYS: dict[str, Any] = {
+    "name": str,
+    "that": str,
+    "table": str,
+    "why": str,
+    "allow": list,
+    "tags": list,
+    "for_each": (str, list),
+}
+_MEASURE_KEYS: dict[str, Any] = {"name": str, "of": str, "unit": str, "wanted": (int, float, list)}
+_ACROSS_KEYS: dict[str, Any] = {
+    "name": str,
+    "of": str,
+    "over": str,
+    "spread": (int, float),
+    "trend": str,
+    "unit": str,
+    "why": str,
+    "runs": str,
+}
+_WORDS: dict[Any, str] = {
+    str: "a string",
+    list: "a list",
+    (str, list): "a string or a list",
+    (int, float): "a number",
+    (int, float, list): "a number, or a list of the least and the greatest",
+}
+_TABLES = ("claim", "measure", "across", "define")
 MOST_BYTES = 10_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """All that a claims file holds: claims, named measures, and rules across runs."""
+
+    claims: tuple[Claim, ...]
+    measures: tuple[NamedMeasure, ...] = ()
+    across: tuple[Across, ...] = ()
 
 
 def load_claims(path: str | Path, channels: Iterable[str] = (), tags: Iterable[str] = ()) -> list[Claim]:
     """The claims of a TOML file, in its order; `tags` keeps those with one of them.
 
     `for_each = "moth.*"`, or a list of such patterns, makes the claim once for every dotted name of `channels` that
-    matches, written {it} in `that`.
+    matches, written {it} in `that`. `table = "walk.csv"`, beside the file, stands for `that`: what is expected row by row.
     Raises ClaimError naming the file and the claim or key of what does not fit, and where nothing is claimed at all.
     """
-    content = _read_toml(Path(path))
-    for key in content.keys() - {"claim", "define"}:
-        raise ClaimError(f"{path}: no key {key!r} in a claims file{did_you_mean(key, ('claim', 'define'))}")
-    defines = _defines(path, content.get("define", {}))
-    tables = content.get("claim", [])
-    if not isinstance(tables, list) or not tables:
+    claims = load_rules(path, channels, tags).claims
+    if not claims:
         raise ClaimError(f"{path}: no [[claim]] in this file, so nothing would be checked")
-    names = tuple(channels)
+    return list(claims)
+
+
+def load_rules(path: str | Path, channels: Iterable[str] | None = (), tags: Iterable[str] = ()) -> Rules:
+    """The claims of a TOML file, its [[measure]] tables (name, of, unit, wanted), and its [[across]] tables (name, of, over,
+    and spread or trend).
+
+    Where the channels are None, nothing is made `for_each` of them: the file alone is read. Raises ClaimError as load_claims
+    does, for a file without any of them too.
+    """
+    content = _read_toml(Path(path))
+    for key in content.keys() - set(_TABLES):
+        raise ClaimError(f"{path}: no key {key!r} in a claims file{did_you_mean(key, _TABLES)}")
+    defines = _defines(path, content.get("define", {}))
+    names = None
+    if channels is not None:
+        names = tuple(channels)
     claims: list[Claim] = []
-    taken: set[str] = set()
-    for number, table in enumerate(tables, 1):
-        for one in _claims(path, number, table, defines, names):
-            # Verdicts, stories and --claim go by the name.
-            if one.name in taken:
-                raise ClaimError(f"{path}: two claims are called {one.name!r}")
-            taken.add(one.name)
-            claims.append(one)
-    return _tagged(path, claims, set(tags))
+    for number, table in enumerate(_tables(path, content, "claim"), 1):
+        claims += _claims(path, number, table, defines, names)
+    measures = [
+        _measure(path, _checked(path, "measure", n, table, _MEASURE_KEYS, ("name", "of")), defines)
+        for n, table in enumerate(_tables(path, content, "measure"), 1)
+    ]
+    across = [
+        _across(path, _checked(path, "across", n, table, _ACROSS_KEYS, ("name", "of", "over")), defines)
+        for n, table in enumerate(_tables(path, content, "across"), 1)
+    ]
+    if not (claims or measures or across):
+        raise ClaimError(f"{path}: no [[claim]] in this file, so nothing would be checked")
+    # Verdicts, stories and --claim go by the name.
+    twice = stands_twice([*(one.name for one in claims), *(one.name for one in across)])
+    if twice is not None:
+        raise ClaimError(f"{path}: two claims are called {twice!r}")
+    twice = stands_twice([one.name for one in measures])
+    if twice is not None:
+        raise ClaimError(f"{path}: two measures are called {twice!r}")
+    return Rules(tuple(_tagged(path, claims, set(tags))), tuple(measures), tuple(across))
+
+
+def _tables(path: str | Path, content: Mapping[str, Any], key: str) -> list[Any]:
+    found = content.get(key, [])
+    if not isinstance(found, list):
+        raise ClaimError(f"{path}: {key} is written [[{key}]], a table for each")
+    return found
+
+
+def _checked(
+    path: str | Path, what: str, number: int, table: object, keys: Mapping[str, Any], needed: Sequence[str]
+) -> dict[str, Any]:
+    """A table whose keys are known and of their kind; raises ClaimError naming it."""
+    title = f"{path}: {what} {number}"
+    if not isinstance(table, dict):
+        raise ClaimError(f"{title} is no [[{what}]] table")
+    if isinstance(table.get("name"), str):
+        title = f"{path}: {what} {table['name']!r}"
+    for key, value in table.items():
+        if key not in keys:
+            raise ClaimError(f"{title}: no key {key!r}{did_you_mean(key, keys)}; there are: {', '.join(keys)}")
+        if not isinstance(value, keys[key]) or isinstance(value, bool):
+            raise ClaimError(f"{title}: {key} is {_WORDS[keys[key]]}, not {value!r}")
+    for key in needed:
+        if key not in table:
+            raise ClaimError(f"{title}: {key} is missing")
+    return table
+
+
+def _measure(path: str | Path, table: dict[str, Any], defines: Mapping[str, Node]) -> NamedMeasure:
+    try:
+        tree = parse(table["of"], defines)
+        return NamedMeasure(table["of"], table.get("unit", ""), table.get("wanted"), table["name"], tree)
+    except ClaimError as error:
+        raise ClaimError(f"{path}: measure {table['name']!r}: {error}") from None
+
+
+def _across(path: str | Path, table: dict[str, Any], defines: Mapping[str, Node]) -> Across:
+    title = f"{path}: across {table['name']!r}"
+    spread, trend = table.get("spread"), table.get("trend")
+    if spread is None and trend is None:
+        raise ClaimError(f"{title}: spread= or trend= is missing: how far apart, or {', '.join(TRENDS)}")
+    if spread is not None and not 0 <= spread < math.inf:
+        raise ClaimError(f"{title}: spread is a number of 0 or more, not {spread!r}")
+    if trend is not None and trend not in TRENDS:
+        raise ClaimError(f"{title}: {unknown_name('trend', trend, TRENDS)}")
+    try:
+        measure = NamedMeasure(table["of"], table.get("unit", ""), None, table["name"], parse(table["of"], defines))
+    except ClaimError as error:
+        raise ClaimError(f"{title}: {error}") from None
+    return Across(table["name"], measure, table["over"], spread, trend, table.get("why", ""), table.get("runs", "*"))
 
 
 def _read_toml(path: Path) -> dict[str, Any]:
@@ -81,31 +194,33 @@ def _defines(path: str | Path, table: object) -> Mapping[str, Node]:
 
 
 def _claims(
-    path: str | Path, number: int, table: object, defines: Mapping[str, Node], channels: tuple[str, ...]
+    path: str | Path, number: int, table: object, defines: Mapping[str, Node], channels: tuple[str, ...] | None
 ) -> list[Claim]:
-    if isinstance(table, dict) and "name" in table:
-        title = f"{path}: claim {table['name']!r}"
-    else:
-        title = f"{path}: claim {number}"
-    if not isinstance(table, dict):
-        raise ClaimError(f"{title} is no [[claim]] table")
-    for key, value in table.items():
-        if key not in _KEYS:
-            raise ClaimError(f"{title}: no key {key!r}{did_you_mean(key, _KEYS)}; there are: {', '.join(_KEYS)}")
-        if not isinstance(value, _KEYS[key]):
-            raise ClaimError(f"{title}: {key} is {_WORDS[_KEYS[key]]}, not {value!r}")
-    for key in ("name", "that"):
-        if key not in table:
-            raise ClaimError(f"{title}: {key} is missing")
+    table = _checked(path, "claim", number, table, _KEYS, ("name",))
+    title = f"{path}: claim {table['name']!r}"
+    if ("that" in table) == ("table" in table):
+        raise ClaimError(f"{title}: that is missing: a claim says that=, or table= with what is expected, and not both")
+    if "table" in table:
+        if "for_each" in table:
+            raise ClaimError(f"{title}: for_each goes with that=; a table names its channels itself")
+        try:
+            options = {key: table[key] for key in ("why", "allow", "tags") if key in table}
+            # Beside the claims file, wherever the command is run.
+            return [expect(Path(path).parent / table["table"], table["name"], **options)]
+        except ClaimError as error:
+            raise ClaimError(f"{title}: {error}") from None
+    if channels is None and "for_each" in table:
+        return [_claim(path, table, table["name"], table["that"].replace("{it}", "it"), defines)]
     if "for_each" not in table:
         return [_claim(path, table, table["name"], table["that"], defines)]
     made = []
-    for it in _matches(title, one_or_many(table["for_each"]), channels):
+    for it in _matches(title, one_or_many(table["for_each"]), channels or ()):
         name = table["name"].replace("{it}", it)
         # Two claims cannot have one name, and a story has to say which of them it is about.
         if name == table["name"]:
             name = f"{name} [{it}]"
-        made.append(_claim(path, table, name, table["that"].replace("{it}", it), defines))
+        one = _claim(path, table, name, table["that"].replace("{it}", it), defines)
+        made.append(replace(one, family=table["name"]))
     return made
 
 
@@ -124,15 +239,10 @@ def _matches(title: str, patterns: Sequence[str], channels: tuple[str, ...]) -> 
     for pattern in patterns:
         if not isinstance(pattern, str):
             raise ClaimError(f"{title}: for_each is a pattern of names, or a list of them, not {pattern!r}")
-        depth = pattern.count(".") + 1
-        names: dict[str, None] = {}
-        for name in channels:
-            segments = name.split(".")
-            if len(segments) >= depth:
-                names[".".join(segments[:depth])] = None
-        matching = fnmatch.filter(names, pattern)
+        matching = matching_names(pattern, channels)
         # A claim about nothing would be kept whatever happens.
         if not matching:
+            names = {name.rpartition(".")[0] for name in channels} | set(channels)
             raise ClaimError(f"{title}: for_each = {pattern!r} matches nothing{did_you_mean(pattern, names)}")
         found |= dict.fromkeys(matching)
     return list(found)

@@ -9,11 +9,13 @@ from typing import Protocol
 import numpy as np
 
 from larktally.claims.claim import Claim
+from larktally.claims.notes import notes_on
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property
-from larktally.language.functions import MEASURES, PROPERTIES, SIGNALS, property_of
+from larktally.language.functions import MEASURES, PROPERTIES, SIGNALS
 from larktally.language.judgement import Breach, Judgement, Verdict
 from larktally.language.judging import row_text
+from larktally.language.ticks import clocks_of, ticks_in
 from larktally.language.tree import (
     Call,
     ChannelRef,
@@ -59,6 +61,8 @@ def tally_report(results: Sequence[ResultLike], causes: Mapping[str, Sequence[st
     failed = [result for result in results if not result.passed]
     for result in failed:
         blocks += explain_result(result, causes.get(result.claim.name, ())).blocks
+    for note in notes_on(results):
+        blocks.append(Line(note, tone="odd"))
     tone: Tone = "good"
     if failed:
         tone = "bad"
@@ -76,7 +80,12 @@ def headline(result: ResultLike) -> str:
     judgement, read = result.judgement, result.evaluator
     node, told = _property(result)
     cases = plural(judgement.cases, *_case_words(told, judgement))
+    if judgement.excused:
+        cases += f" ({judgement.excused} more excused by unless)"
     # Before anything else: with no case there is nothing to count, and no row to show.
+    if result.verdict == "untested" and judgement.excused:
+        excused = plural(judgement.excused, *_case_words(told, judgement))
+        return f"nothing to check: {excused} arose, and unless excused each; a claim that nothing tests cannot fail"
     if result.verdict == "untested":
         return f"nothing to check: {_never_raised(result)}; a claim that nothing tests cannot fail"
     if result.verdict == "unfinished":
@@ -116,7 +125,12 @@ def headline(result: ResultLike) -> str:
 def _tally_table(results: Sequence[ResultLike]) -> Table:
     """A line for each claim: verdict, name, cases, margin."""
     lines, tones = [], {}
-    for n, result in enumerate(results):
+    for n, family in enumerate(_families(results)):
+        if len(family) > 1:
+            lines.append(_family_line(family))
+            tones[n] = VERDICT_TONES["kept"]
+            continue
+        result = family[0]
         judgement = result.judgement
         if result.passed and result.verdict != "kept":
             allowed = " (allowed)"
@@ -136,6 +150,32 @@ def _tally_table(results: Sequence[ResultLike]) -> Table:
     return Table(["verdict", "claim", "cases", "margin"], lines, frozenset({0, 1}), tones)
 
 
+def _families(results: Sequence[ResultLike]) -> list[list[ResultLike]]:
+    """The results, those of one `for_each` that are kept together: they fold into a line, and one that is not stands alone."""
+    found: list[list[ResultLike]] = []
+    folded: dict[str, list[ResultLike]] = {}
+    for result in results:
+        family = result.claim.family
+        if not family or result.verdict != "kept":
+            found.append([result])
+        elif family in folded:
+            folded[family].append(result)
+        else:
+            folded[family] = [result]
+            found.append(folded[family])
+    return found
+
+
+def _family_line(family: Sequence[ResultLike]) -> list[str]:
+    """One line for the claims of a `for_each` that are kept: how many, their cases, and their least margin."""
+    cases = sum(result.judgement.cases for result in family)
+    margins = [result.judgement.margin for result in family if result.judgement.margin is not None]
+    least = ""
+    if margins:
+        least = f"{min(margins):g}"
+    return ["kept", f"{family[0].claim.family} ({len(family)} of them)", str(cases), least]
+
+
 def _story(result: ResultLike, causes: Iterable[str]) -> Iterator[Block]:
     claim, judgement = result.claim, result.judgement
     yield Heading(result.verdict.upper(), claim.name, VERDICT_TONES[result.verdict])
@@ -144,6 +184,11 @@ def _story(result: ResultLike, causes: Iterable[str]) -> Iterator[Block]:
         yield Line(claim.why, "because", indent=1)
     yield Line(headline(result), "found", indent=1)
     if not judgement.breaches:
+        return
+    for line in _stood_still(result, judgement.breaches[0]):
+        yield Line(line, "", indent=1)
+    if claim.table is not None:
+        yield claim.table.side_by_side(result.evaluator)
         return
     breach = judgement.breaches[0]
     exact = _look_alike(result, breach)
@@ -158,6 +203,21 @@ def _story(result: ResultLike, causes: Iterable[str]) -> Iterator[Block]:
     for cause in causes:
         yield Line(cause, label, indent=1)
         label = ""
+
+
+def _stood_still(result: ResultLike, breach: Breach) -> Iterator[str]:
+    """The clocks that stood in rows of a breach whose claim counts time, and does not count it by a clock."""
+    node, told = _property(result)
+    timed = any(one.name == "on" for one in told.named) and node.option("on") is None
+    if not timed or breach.trigger is None or breach.row is None:
+        return
+    read = result.evaluator
+    for clock in clocks_of(read.names.channels):
+        # Time passes from the row after the trigger on.
+        stood = ~ticks_in(read, Text(clock))[breach.trigger + 1 : breach.row + 1]
+        rows = int(np.count_nonzero(stood))
+        if rows:
+            yield f"{clock} stood still in {rows} of these {plural(len(stood), 'row')}; on={clock!r}?"
 
 
 def _also_in(judgement: Judgement) -> str:
@@ -179,7 +239,7 @@ def _also_in(judgement: Judgement) -> str:
 
 def _property(result: ResultLike) -> tuple[Call, Property]:
     """The call of a claim's property, and the property itself."""
-    told, node = property_of(result.claim.tree)
+    told, node = result.claim.told
     return node, told
 
 
@@ -225,7 +285,7 @@ def _look_alike(result: ResultLike, breach: Breach) -> frozenset[Node]:
     found: set[Node] = set()
     if row is None or row >= read.rows:
         return frozenset()
-    for node in walk(result.claim.tree):
+    for node in _parts(result.claim.tree):
         if isinstance(node, Compare) and _tells_something(node):
             for one, other in itertools.pairwise(node.args):
                 mine, theirs = read.at(one, row), read.at(other, row)
@@ -249,11 +309,22 @@ def _deciding(result: ResultLike, breach: Breach, exact: frozenset[Node]) -> lis
     found: dict[str, str] = {}
     for part in _parts(result.claim.tree):
         value = _shown(result, part, breach.row, exact)
+        which = _which_of(result, part, breach.row)
         if breach.trigger is not None and breach.trigger != breach.row:
             before = _shown(result, part, breach.trigger, exact)
             value = f"{before} in row {breach.trigger}, {value} in row {breach.row}"
-        found[to_text(part)] = value
+        found[to_text(part)] = value + which
     return list(found.items())
+
+
+def _which_of(result: ResultLike, node: Node, row: int) -> str:
+    """Of a signal over many, those that decide it in a row."""
+    told = None
+    if isinstance(node, Call):
+        told = SIGNALS[node.name].which
+    if told is None or not isinstance(node, Call):
+        return ""
+    return f": {told(result.evaluator, node, row)}"
 
 
 def _rows_around(
@@ -293,6 +364,9 @@ def _parts(node: Node) -> list[Node]:
             continue
         if _tells_something(child):
             found.append(child)
+        if isinstance(child, Call) and child.name in SIGNALS and SIGNALS[child.name].which is not None:
+            # What is asked of each of many has no value of its own.
+            continue
         found += _parts(child)
     return list(dict.fromkeys(found))
 

@@ -7,16 +7,16 @@ from pathlib import Path
 
 import click
 
-from larktally.claims.checking import check
-from larktally.claims.files import load_claims
-from larktally.claims.tallies import tallies_report
-from larktally.claims.verdicts import Tally
-from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors
+from larktally.claims.files import load_rules
+from larktally.claims.named import measures_table
+from larktally.claims.rules_over_runs import RulesOverRuns
+from larktally.cli.outcome import BAD_INPUT, NOT_KEPT, exit_with, print_json, report_errors
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
+from larktally.report import Line, Report
 from larktally.traces.formats import FORMATS
 from larktally.traces.trace import Trace, load_trace
-from larktally.views.junit import Suite, write_junit
+from larktally.views.junit import Suite, write_junit, write_junit_over_runs
 
 
 @click.command()
@@ -28,6 +28,7 @@ from larktally.views.junit import Suite, write_junit
 )
 @click.option("--tag", "tags", multiple=True, help="Only claims with this tag.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
+@click.option("--all", "everything", is_flag=True, help="Of a folder: a line for each trace, and every story.")
 @click.option("--json", "as_json", is_flag=True, help="Print the verdicts as JSON.")
 @report_errors
 def command(
@@ -38,6 +39,7 @@ def command(
     against: Path | None,
     tags: tuple[str, ...],
     junit: Path | None,
+    everything: bool,
     as_json: bool,
 ) -> None:
     """Check the claims of a TOML file on a trace, on a log from elsewhere, or on every trace in a folder."""
@@ -49,28 +51,63 @@ def command(
     other = None
     if against is not None:
         other = load_trace(against)
-    tallies: dict[str, Tally] = {}
-    suites: list[Suite] = []
+    began = time.perf_counter()
+    judged = RulesOverRuns()
     for file in files:
         name = file.name if several else str(file)
-        began = time.perf_counter()
         try:
             trace: Trace = load_trace(file, rate=rate, mapping=mapping)
             # Read for each trace: `for_each` goes by the channels that this one has.
-            tallies[name] = check(trace, load_claims(claims_file, trace.channels, tags), against=other)
+            judged.add(name, trace, load_rules(claims_file, trace.channels, tags), against=other)
         except LarkTallyError as error:
-            if junit is not None:
-                write_junit(junit, [*suites, Suite(name, None, time.perf_counter() - began, str(error))])
-            raise
-        suites.append(Suite(name, tallies[name], time.perf_counter() - began))
-    if junit is not None:
-        write_junit(junit, suites)
-    if as_json:
-        plain = {name: tally.plain() for name, tally in tallies.items()}
-        print_json(plain if several else plain[str(trace_file)])
+            if not several:
+                if junit is not None:
+                    write_junit(junit, [Suite(name, None, time.perf_counter() - began, str(error))])
+                raise
+            judged.failed(name, str(error))
+    seconds = time.perf_counter() - began
+    if several:
+        _told_over_runs(judged, str(trace_file), seconds, junit, as_json, everything)
     else:
-        _print(tallies, several)
-    if not all(tally.passed for tally in tallies.values()):
+        _told_of_one(judged, str(trace_file), seconds, junit, as_json)
+
+
+def _told_of_one(judged: RulesOverRuns, name: str, seconds: float, junit: Path | None, as_json: bool) -> None:
+    """Shows the verdicts of one trace."""
+    from larktally.views.terminal import console, print_report
+
+    (tally,), readings = judged.tallies.values(), judged.readings[name]
+    if not tally and not readings:
+        raise LarkTallyError("[[across]] is over several runs, and this is one: give a folder of traces")
+    if junit is not None:
+        write_junit(junit, [Suite(name, tally, seconds)])
+    if as_json:
+        print_json(tally.plain())
+    else:
+        blocks = tally.report().blocks if tally else ()
+        if readings:
+            blocks += (Line(""), measures_table(readings))
+        print_report(console(), Report.of(blocks))
+    if tally and not tally.passed:
+        exit_with(NOT_KEPT)
+
+
+def _told_over_runs(
+    judged: RulesOverRuns, name: str, seconds: float, junit: Path | None, as_json: bool, everything: bool
+) -> None:
+    """Shows what each claim comes to over all runs."""
+    from larktally.views.terminal import console, print_report
+
+    tallies = judged.over_all()
+    if junit is not None:
+        write_junit_over_runs(junit, name, tallies, seconds)
+    if as_json:
+        print_json(tallies.plain() | {"measures": judged.measures_plain()})
+    else:
+        print_report(console(), tallies.report(everything) + judged.measures_report())
+    if tallies.errors:
+        exit_with(BAD_INPUT)
+    if not tallies.passed:
         exit_with(NOT_KEPT)
 
 
@@ -84,13 +121,3 @@ def _traces_in(folder: Path) -> list[Path]:
     if not files:
         raise LarkTallyError(f"{folder}: no trace in this folder ({', '.join(suffixes)})")
     return files
-
-
-def _print(tallies: dict[str, Tally], several: bool) -> None:
-    from larktally.views.terminal import console, print_report
-
-    if several:
-        print_report(console(), tallies_report(tallies))
-        return
-    (tally,) = tallies.values()
-    print_report(console(), tally.report())

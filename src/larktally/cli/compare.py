@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
-from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
+from larktally.claims.named import MeasureReading, measures_noted, measures_table, read_measures_of_both
+from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors, show
 from larktally.cli.trace_options import reading_options, tolerance_option, tolerances
 from larktally.comparing.comparison import compare
 from larktally.errors import LarkTallyError
+from larktally.report import Line, Report
 from larktally.traces.trace import load_trace
 
 
@@ -38,7 +41,19 @@ def command(
     a, b = (load_trace(path, **_options(path, rate, mapping)) for path in (first, second))
     pairs = dict(_pair(one) for one in names)
     found = compare(a, b, tolerances(allowed), pairs or None)
-    show(found, as_json)
+    # Numbers that have names in either trace, over both.
+    readings: Sequence[MeasureReading] = ()
+    if pairs == {}:
+        named = measures_noted(a, b)
+        readings = read_measures_of_both(a, b, named)
+    if as_json:
+        print_json(found.plain() | {"measures": [one.plain() for one in readings]})
+    else:
+        show(found, as_json)
+        if readings:
+            from larktally.views.terminal import console, print_report
+
+            print_report(console(), Report.of((Line(""), measures_table(readings))))
     if not found.identical:
         exit_with(NOT_KEPT)
 

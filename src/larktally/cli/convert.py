@@ -8,6 +8,7 @@ import click
 
 from larktally.cli.outcome import echo, report_errors
 from larktally.cli.progress import progress
+from larktally.cli.selection import chosen_channels
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
@@ -22,6 +23,7 @@ from larktally.traces.trace import load_trace
 @reading_options
 @click.option("--recover", is_flag=True, help="IN is NAME.partial, what a recording that was cut off left, or NAME.")
 @click.option("--every", type=int, metavar="N", help="Keep every N-th row, for playback.")
+@click.option("--only", multiple=True, metavar="PATTERN", help="Keep only the channels that match, such as 'wick.*'.")
 @click.option("--inputs", "as_script", is_flag=True, help="Write only the inputs, as a script (.csv).")
 @report_errors
 def command(
@@ -31,11 +33,13 @@ def command(
     mapping: Path | None,
     recover: bool,
     every: int | None,
+    only: tuple[str, ...],
     as_script: bool,
 ) -> None:
     """Convert a trace: OUT is .parquet, .jsonl, .csv, or .vcd for waveform viewers.
 
-    A CSV carries no rate and no event data, a VCD no header: neither reads back as the whole trace.
+    With --every and --only a CSV is a start for an expected table (docs/claims.md). It carries no rate and no event data, a VCD
+    no header: neither reads back as the whole trace.
     """
     # A suffix that no format has is told before a large file is read.
     if not as_script:
@@ -57,6 +61,8 @@ def command(
         script.to_csv(target)
         echo(f"{target}: {len(script.spans)} holds of {len(trace.inputs)} actions")
         return
+    if only:
+        trace = trace.with_channels(chosen_channels(only, trace))
     if every is not None:
         thin = trace.thinned(every)
         thin.save(target)

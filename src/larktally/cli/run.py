@@ -3,28 +3,43 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
 from larktally.claims.checking import check
+from larktally.claims.files import load_rules
+from larktally.claims.named import MeasureReading, NamedMeasure, measures_table, read_measures, values_before
+from larktally.claims.over_runs import Tallies
+from larktally.claims.rules_over_runs import RulesOverRuns
 from larktally.claims.verdicts import Tally
-from larktally.cli.outcome import NOT_KEPT, SUBJECT_FAILED, echo, exit_with, print_json, report_errors, subject_story
+from larktally.cli.outcome import (
+    BAD_INPUT,
+    NOT_KEPT,
+    SUBJECT_FAILED,
+    echo,
+    exit_with,
+    print_json,
+    report_errors,
+    subject_story,
+)
 from larktally.cli.progress import progress
 from larktally.cli.selection import split_patterns
 from larktally.comparing.baselines import BaselineResult, Baselines
-from larktally.errors import LarkTallyError, SubjectFailed, WriteError
+from larktally.errors import ClaimError, LarkTallyError, SubjectFailed, WriteError
 from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
 from larktally.explain.wrong_kind import line_that_set
 from larktally.names import stands_twice
+from larktally.report import Line, Report
 from larktally.runs.failed_story import failed_story
 from larktally.runs.file_recording import stopped_path
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.textfmt import printable
-from larktally.traces.trace import Trace
+from larktally.textfmt import plural, printable
+from larktally.traces.trace import Trace, load_trace
 from larktally.views.junit import Suite, write_junit
 from larktally.whole_files import check_target, made_folder, plain_file_name
 
@@ -56,6 +71,14 @@ from larktally.whole_files import check_target, made_folder, plain_file_name
     help="Compare each run with its baseline in this folder.",
 )
 @click.option("--accept", is_flag=True, help="Make these runs the baselines, and show what changed.")
+@click.option(
+    "--claims",
+    "rules_file",
+    type=click.Path(path_type=Path),
+    metavar="RULES.toml",
+    help="Judge these rules over all of the runs too.",
+)
+@click.option("--all", "everything", is_flag=True, help="Of the rules: a line for each run, and every story.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
 @click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
 @report_errors
@@ -66,6 +89,8 @@ def command(
     only: tuple[str, ...],
     baselines: Path | None,
     accept: bool,
+    rules_file: Path | None,
+    everything: bool,
     junit: Path | None,
     as_json: bool,
 ) -> None:
@@ -86,15 +111,27 @@ def command(
     results: list[dict[str, Any]] = []
     suites: list[Suite] = []
     worst = 0
+    over_runs = RulesOverRuns()
+    if rules_file is not None:
+        # A slip in the file is told before the first run, and not after the last; what it matches is not known yet.
+        load_rules(rules_file, None)
     for scenario in scenarios:
         path = folder / f"{plain_file_name(scenario.title)}.{suffix}"
         replaced = path.exists()
+        measures = scenario.measures
+        before = {}
+        if replaced:
+            before = _values_before(path, measures)
         began = time.perf_counter()
         try:
             with progress(scenario.title) as on_progress:
                 trace = record(scenario, only=split_patterns(only) or None, to=path, on_progress=on_progress)
-            tally = check(trace, scenario.claims) if scenario.claims else Tally([])
+            tally = Tally([])
+            if scenario.claims:
+                tally = check(trace, scenario.claims)
+            readings = read_measures(trace, measures, before)
         except SubjectFailed as failure:
+            over_runs.failed(scenario.title, f"its subject failed: {failure}")
             # The others are run all the same: one subject that fails does not hide what the rest have to say.
             worst = SUBJECT_FAILED
             told, story = _failed(scenario, failure, path)
@@ -103,28 +140,51 @@ def command(
             continue
         except LarkTallyError as error:
             raise _told_of(scenario, error, junit, suites) from None
+        if rules_file is not None:
+            try:
+                over_runs.add(scenario.title, trace, load_rules(rules_file, trace.channels))
+            except ClaimError as error:
+                over_runs.failed(scenario.title, str(error))
         # Runs the scenario once more, and only where a claim is broken in a row.
         causes = causes_of_breaches(trace, scenario, tally)
         held, left = None, ""
         if baselines is not None:
             held = Baselines(baselines).check(trace, accept=accept)
-            left = "" if held.passed else f"baseline {held}"
+            left = f"baseline {held}"
+            if held.passed:
+                left = ""
         # The exit status is the worst of all: a failed subject counts more than a broken claim.
         worst = max(worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
         suites.append(Suite(scenario.title, tally, time.perf_counter() - began, left_baseline=left))
-        results.append(_plain(scenario, trace, path, tally, causes, held) | {"replaced": replaced})
+        plain = _plain(scenario, trace, path, tally, causes, held)
+        results.append(plain | {"replaced": replaced, "measures": [one.plain() for one in readings]})
         if not as_json:
             # A line apart from the run before it, whose sum would otherwise read as this one's heading.
             if len(results) > 1:
                 echo()
-            where = f"{path}, in place of the run before" if replaced else str(path)
+            where = str(path)
+            if replaced:
+                where = f"{path}, in place of the run before"
             _print(trace, where, scenario, tally, causes)
+            _print_measures(readings)
             if held is not None:
                 _print_baseline(trace, scenario, held)
+    tallies = None
+    if rules_file is not None:
+        tallies = over_runs.over_all()
     if junit is not None:
-        write_junit(junit, suites)
+        write_junit(junit, suites, tallies)
     if as_json:
-        print_json(results)
+        over_all = None
+        if tallies is not None:
+            over_all = tallies.plain() | {"measures": over_runs.measures_plain()}
+        print_json(results if tallies is None else {"runs": results, "rules": over_all})
+    elif tallies is not None:
+        _print_over_runs(rules_file, tallies, over_runs, everything)
+    if tallies is not None:
+        worst = max(
+            worst, BAD_INPUT if tallies.errors and worst < SUBJECT_FAILED else 0, 0 if tallies.passed else NOT_KEPT
+        )
     if worst:
         exit_with(worst)
 
@@ -161,8 +221,40 @@ def _print(trace: Trace, where: str, scenario: Scenario, tally: Tally, causes: d
         out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
 
 
+def _print_measures(readings: Sequence[MeasureReading]) -> None:
+    from larktally.views.terminal import console, print_report
+
+    if readings:
+        print_report(console(), Report.of((Line(""), measures_table(readings))))
+
+
+def _print_over_runs(rules_file: Path | None, tallies: Tallies, over_runs: RulesOverRuns, everything: bool) -> None:
+    from larktally.views.terminal import console, print_report
+
+    heading = Report.of(
+        (Line(""), Line(f"{rules_file} over {plural(len(tallies) + len(tallies.errors), 'run')}", tone="strong"))
+    )
+    print_report(console(), heading + tallies.report(everything) + over_runs.measures_report())
+
+
+def _values_before(path: Path, measures: Sequence[NamedMeasure]) -> dict[str, float]:
+    """What the measures came to in the run that stands there, read before it is replaced."""
+    if not measures:
+        return {}
+    try:
+        return values_before(load_trace(path), measures)
+    except LarkTallyError:
+        # A file that is broken is replaced all the same.
+        return {}
+
+
 def _print_baseline(trace: Trace, scenario: Scenario, held: BaselineResult) -> None:
     echo(f"baseline {held}")
+    moved = held.path.exists() and held.comparison is not None and not held.comparison.identical
+    if moved and scenario.measures:
+        before = _values_before(held.path, scenario.measures)
+        for one in read_measures(trace, scenario.measures, before):
+            echo(f"  {one}")
     why = causes_of_divergence(trace, scenario, held.divergence)
     if why is not None:
         echo(why.told())

@@ -15,7 +15,7 @@ __all__ = ["frames_of", "whole_of", "with_frames"]
 
 _ARITHMETIC = ("+", "-", "*")
 # Signals that count rows whatever they are asked of, and those that pass on what another one counts.
-_COUNTS = frozenset({"since", "lasted", "count", "how_many"})
+_COUNTS = frozenset({"since", "lasted", "count"})
 _PASSES_ON = frozenset({"prev", "seen", "latest", "delta", "abs", "min", "max", "highest", "lowest"})
 _ROW_MEASURES = frozenset(
     ("settling", "first_row", "last_row", "rows_with", "air_time", "longest", "shortest", "longest_gap", "shortest_gap")

@@ -36,7 +36,7 @@ class Argument:
     state, text), literal (a string, a number or a flag), clock (a clock's name, or a flag that stands for its ticks), quantity
     (a number, or a channel's name in quotes), compared (any signal, or a channel's name in quotes),
     constant, measure, judged (a comparison of measures, or a measure), span0 and span1 (durations from 0 and from 1 frame on) or
-    whole (a number of rows).
+    whole (a number of rows), template (a signal with {it} in it).
     """
 
     name: str
@@ -130,6 +130,7 @@ class Signal(Function):
     `columns` computes it for all rows; `row` for one, where that row alone tells it. `result` is the kind, or the index of
     the argument whose kind it has. `labels` are the labels of its result, `strings` those that only a trace tells;
     `slack` its margin where it is a condition that has one;
+    `which` names, of many, those that decide it in a row;
     `observed` says that it is read off the trace, so that a story gives it a column of its own.
     """
 
@@ -140,6 +141,7 @@ class Signal(Function):
     strings: Callable[[Evaluator, Call], tuple[str, ...]] | None = None
     slack: Callable[[Evaluator, Call], npt.NDArray[np.float64]] | None = None
     observed: bool = False
+    which: Callable[[Evaluator, Call, int], str] | None = None
     builds: Callable[[tuple[Node, ...], Place], Node] | None = None
 
     def call(self, args: tuple[Node, ...], named: Mapping[str, Node], place: Place = (0, 0)) -> Node:

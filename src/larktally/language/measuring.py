@@ -100,7 +100,9 @@ def measured_row(read: Evaluator, measures: Mapping[str, Measure], node: Node, s
 def measures_in(node: Node, measures: Mapping[str, Measure]) -> list[Call]:
     """The measures in a node, from left to right; not those inside of their own arguments, where none can be."""
     if isinstance(node, Call):
-        return [node] if node.name in measures else []
+        if node.name in measures:
+            return [node]
+        return []
     found: list[Call] = []
     for child in children(node):
         found += measures_in(child, measures)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+import fnmatch
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 
 from larktally.language.tree import Call, ChannelRef, Flag, Node, Number, Operation, Text
@@ -10,7 +11,7 @@ from larktally.timing import Rate
 from larktally.traces.columns import Channel
 from larktally.traces.trace import Trace
 
-__all__ = ["Names", "names_of", "wraps_of"]
+__all__ = ["Names", "matching_names", "names_of", "wraps_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +36,18 @@ class Names:
                 return Number(value)
             return Operation("neg", (Number(-value),))
         return Text(str(value))
+
+
+def matching_names(pattern: str, channels: Iterable[str]) -> list[str]:
+    """The dotted names, channels or leading parts of such, with as many segments as a pattern, that match it; each once, in
+    order."""
+    depth = pattern.count(".") + 1
+    names: dict[str, None] = {}
+    for name in channels:
+        segments = name.split(".")
+        if len(segments) >= depth:
+            names[".".join(segments[:depth])] = None
+    return fnmatch.filter(names, pattern)
 
 
 # What passes an angle on as it is, from another row or as of another time.

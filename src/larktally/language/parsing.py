@@ -17,6 +17,7 @@ from larktally.language.function import Function, signature
 from larktally.language.functions import FUNCTIONS
 from larktally.language.pointing import fail_at
 from larktally.language.tree import (
+    IT,
     NAME,
     ChannelRef,
     Compare,
@@ -69,6 +70,21 @@ _HINTS: dict[type[ast.AST], str] = {
 _NAMES = re.compile(rf"""'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|(?<![\w.]){NAME.pattern}""")
 
 
+# As long as {it} is, so that places stay, and of letters that no name has by chance.
+_IT = "\ua66eit\ua66e"
+
+
+def _outside_strings(text: str, old: str, new: str) -> str:
+    """A text in which something is put in place of something else, but not in quotes."""
+    if old not in text:
+        return text
+    pieces, at = [], 0
+    for quoted in _STRINGS.finditer(text):
+        pieces += [text[at : quoted.start()].replace(old, new), quoted[0]]
+        at = quoted.end()
+    return "".join([*pieces, text[at:].replace(old, new)])
+
+
 _NAMED = re.compile(r"\s*=(?!=)")
 
 
@@ -87,6 +103,7 @@ def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
     if len(text) > MOST_CHARACTERS:
         raise ClaimError(f"{len(text)} characters of text; at most {MOST_CHARACTERS} are read")
     flat = re.sub(r"[\r\n\t]", " ", text)
+    flat = _outside_strings(flat, IT, _IT)
     lead = len(flat) - len(flat.lstrip())
     source = _NAMES.sub(_stand_in, flat[lead:])
     _check_foreign(text, flat)
@@ -261,7 +278,7 @@ class _Reader:
         word = self._flat[place[0] : place[1]]
         if not isinstance(node, ast.Name) or not NAME.fullmatch(word):
             fail_at(self._text, place, "a dot stands only in a channel's name, with no space around it")
-        return word
+        return word.replace(_IT, IT)
 
     def _call(self, node: ast.Call, place: Place, depth: int) -> Node:
         if not isinstance(node.func, ast.Name):

@@ -11,11 +11,11 @@ from typing import TypeAlias, cast
 
 from larktally.errors import ClaimError, ModelError
 from larktally.language.columns import Evaluator
-from larktally.language.functions import FUNCTIONS
-from larktally.language.names import Names
+from larktally.language.functions import FUNCTIONS, SIGNALS
+from larktally.language.names import Names, matching_names
 from larktally.language.parsing import parse
 from larktally.language.rows import Binding, EmittedEvents, RowCompiler, compile_lambda
-from larktally.language.tree import Call, ChannelRef, Compare, Membership, Node, Operation, Text, to_text, walk
+from larktally.language.tree import Call, ChannelRef, Compare, Membership, Node, Operation, Text, children, to_text
 from larktally.language.typecheck import Checker
 from larktally.traces.trace import Trace
 
@@ -117,15 +117,33 @@ def reads_of(text: str | Node, scope: Scope) -> list[tuple[str, Guard]]:
 
 def _read_in(tree: Node) -> Iterable[Node]:
     """The nodes of a tree that read something: channels, and functions of names alone (an event, an input, a setting)."""
-    for node in walk(tree):
-        if isinstance(node, ChannelRef) or (isinstance(node, Call) and all(isinstance(arg, Text) for arg in node.args)):
-            yield node
+    many = isinstance(tree, Call) and tree.name in SIGNALS and SIGNALS[tree.name].which is not None
+    if many or isinstance(tree, ChannelRef):
+        yield tree
+        return
+    if isinstance(tree, Call) and all(isinstance(arg, Text) for arg in tree.args):
+        yield tree
+    for child in children(tree):
+        yield from _read_in(child)
 
 
-def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = ()) -> str | Node:
+def _body_of(part: str, side: str, names: Names) -> str:
+    """The nearest part above one that records what it touches; "" where none does."""
+    segments = part.split(".")
+    for n in range(len(segments), 0, -1):
+        body = ".".join(segments[:n])
+        if f"{body}.touching.{side}" in names.channels:
+            return body
+    return ""
+
+
+def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = (), part: str = "") -> str | Node:
     """A text with names below `scope` made whole: 'rest.ready' in the scope 'moth.2' is 'moth.2.rest.ready' where that
-    exists. The text itself where nothing changes, so that messages can point into it."""
-    if not scope:
+    exists. The text itself where nothing changes, so that messages can point into it.
+
+    `part` is the one whose text it is: what a body touches is asked of the body that it belongs to.
+    """
+    if not scope and "touching" not in text:
         return text
     try:
         tree = parse(text)
@@ -139,8 +157,19 @@ def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = ()) -> 
             return Text(f"{scope}.{value.value}")
         return value
 
+    def whole_text(called: str, arg: Node) -> Node:
+        """A pattern of names stands in quotes too."""
+        if SIGNALS.get(called) and SIGNALS[called].which is not None and isinstance(arg, Text):
+            below = f"{scope}.{arg.value}"
+            if scope and matching_names(below, names.channels):
+                return Text(below)
+        return whole(arg)
+
     def whole(node: Node) -> Node:
         match node:
+            case Call("touching", (Text(side),), ()):
+                body = _body_of(part, side, names)
+                return Call("touching", node.args, (("of", Text(body)),) if body else (), node.place)
             case ChannelRef(name) if f"{scope}.{name}" in names.channels:
                 return ChannelRef(f"{scope}.{name}", node.place)
             case Call(name, args, named):
@@ -148,7 +177,7 @@ def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = ()) -> 
                 for key, value in named:
                     listed.append((key, whole_option(key, value)))
                 own = tuple(listed)
-                return Call(name, tuple(map(whole, args)), own, node.place)
+                return Call(name, tuple(whole_text(name, arg) for arg in args), own, node.place)
             case Operation(op, args):
                 return Operation(op, tuple(map(whole, args)), node.place)
             case Compare(ops, args):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import TypeAlias
 
 import numpy as np
@@ -20,11 +21,11 @@ Rows: TypeAlias = npt.NDArray[np.int64]
 Floats: TypeAlias = npt.NDArray[np.float64]
 
 
-def clocks_of(channels: object) -> list[str]:
+def clocks_of(channels: Collection[str]) -> list[str]:
     """The clocks whose ticks are recorded, among the names of channels."""
-    names = set(channels)  # type: ignore[call-overload]
+    names = set(channels)
     found = []
-    for name in channels:  # type: ignore[attr-defined]
+    for name in channels:
         if name.endswith(".ticking") and f"{name.removesuffix('.ticking')}.listening" in names:
             found.append(name.removesuffix(".ticking"))
     return found

@@ -30,6 +30,7 @@ __all__ = [
     "to_text",
     "is_word",
     "stands_bare",
+    "IT",
     "NAME",
 ]
 
@@ -117,6 +118,8 @@ _COMPARES = 4
 _ATOM = 9
 # What cannot stand for a channel without quotes: the language's own words, and those that Python's syntax keeps.
 _WORDS = frozenset({"true", "false", "frame", "time", *keyword.kwlist})
+#: What stands for one of many, in a name or in a text.
+IT = "{it}"
 #: A name as it may stand in text: words of any script joined by dots; all but the first may begin with a digit.
 NAME = re.compile(r"[^\W\d]\w*(?:\.\w+)*")
 
@@ -175,7 +178,7 @@ def is_word(name: str) -> bool:
 def stands_bare(name: str) -> bool:
     """Whether a channel's name can stand in text as it is, rather than as ch('…')."""
     # Everything else is written ch('…'), so that a text always reads back to its tree.
-    return NAME.fullmatch(name) is not None and name not in _WORDS
+    return NAME.fullmatch(name.replace(IT, "it")) is not None and name not in _WORDS
 
 
 def to_text(node: Node) -> str:

@@ -11,6 +11,7 @@ from larktally.language.durations import frames_of, whole_of, with_frames
 from larktally.language.names import Names
 from larktally.language.pointing import fail_at
 from larktally.language.tree import (
+    IT,
     Call,
     ChannelRef,
     Compare,
@@ -87,6 +88,8 @@ class Checker:
             "clock": self._clock,
             "measure": self._measure,
             "judged": self._judged,
+            # Checked with each name filled in, by the function itself.
+            "template": lambda parameter, node: None,
             "quantity": self.quantity,
             "compared": self._compared,
         }
@@ -117,6 +120,10 @@ class Checker:
         if isinstance(node, Call):
             return self._functions[node.name].labels_of(self.names, node, self.labels)
         return None
+
+    def want(self, node: Node, wanted: str, taker: str) -> None:
+        """Raises ClaimError for a node that is of another kind; `taker` is what asks for it."""
+        self._want(node, wanted, taker)
 
     def quantity(self, parameter: Parameter, node: Node) -> None:
         """A number, or a channel's name in quotes."""
@@ -150,6 +157,8 @@ class Checker:
 
     def _channel(self, node: Node, name: str) -> str:
         channel = self.names.channels.get(name)
+        if channel is None and IT in name:
+            self.fail(node, f"{IT} stands for one of many: how_many('moth.*', {IT}.flight == 'strike'), all_of, any_of")
         if channel is None:
             near = did_you_mean(name, self.names.channels)
             hint = near or f"; there are: {', '.join(list(self.names.channels)[:12])}"

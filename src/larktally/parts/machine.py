@@ -214,7 +214,7 @@ class Machine(MachineDefinition):
         for rule in self.transitions:
             what = f"machine {self.name!r}: transition {rule.name!r}"
             if isinstance(rule.when, str):
-                whole = in_scope(rule.when, self.scope, self.sim.names, self.sim.parts)
+                whole = in_scope(rule.when, self.scope, self.sim.names, self.sim.parts, self.name)
                 conditions[rule.name] = whole
                 rule.guard = compile_guard(whole, scope, what)
                 rule.reads = reads_of(whole, scope)

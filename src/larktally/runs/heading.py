@@ -34,6 +34,7 @@ def header_of(
         subject=run.name,
         seed=scenario.seed,
         params=dict(scenario.params),
+        measures={one.name: one.note for one in scenario.measures},
         settings=dict(run.setup.settings),
         channels=tuple(channels),
         inputs=inputs,

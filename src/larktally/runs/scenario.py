@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from larktally.claims.claim import Claim
+from larktally.claims.named import NamedMeasure, named_measures
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.names import name_fault
@@ -27,7 +28,9 @@ class Scenario:
 
     `subject` is a model function, a subject or its class; `frames` a number of frames or a time (`frames_as_written` is what
     was given). `until` is a condition in the claim language: the run ends after the first row in which it holds.
-    `seen=True` keeps what a sim's machines saw, for claims that ask; `allow_nan` lets number channels be NaN. Raises
+    `measures` are numbers of it by the names that people use: {"hop height": "apex(wick.y)"}, or an `lt.NamedMeasure` with a
+    unit and what is wanted. `seen=True` keeps what a sim's machines saw, for claims that ask; `allow_nan` lets number channels
+    be NaN. Raises
     LarkTallyError for what does not fit.
     """
 
@@ -38,6 +41,7 @@ class Scenario:
     seed: int = 0
     params: Mapping[str, Any] = field(default_factory=dict)
     claims: tuple[Claim, ...] = ()
+    measures: Any = ()
     name: str = ""
     until: str | None = None
     allow_nan: bool = False
@@ -54,6 +58,7 @@ class Scenario:
         seed: int = 0,
         params: Mapping[str, Any] | None = None,
         claims: Iterable[Claim] = (),
+        measures: Mapping[str, str | NamedMeasure] | Iterable[NamedMeasure] = (),
         name: str = "",
         until: str | None = None,
         allow_nan: bool = False,
@@ -87,6 +92,7 @@ class Scenario:
             "seed": seed,
             "params": dict(params or {}),
             "claims": claims,
+            "measures": tuple(measures) if not isinstance(measures, Mapping) else named_measures(measures),
             "name": name,
             "until": until,
             "allow_nan": allow_nan,

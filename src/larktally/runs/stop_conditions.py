@@ -18,7 +18,7 @@ from msgspec import structs
 from larktally.claims.checking import check, rows_where
 from larktally.claims.claim import Claim
 from larktally.claims.verdicts import Result
-from larktally.language.functions import SIGNALS, property_of
+from larktally.language.functions import SIGNALS
 from larktally.language.parsing import parse
 from larktally.language.tree import Call, Node, channels_read, walk
 from larktally.runs.observers import End
@@ -47,7 +47,7 @@ class StopConditions:
 
     def __init__(self, until: str | None, claims: Iterable[Claim] = ()) -> None:
         self._until = until
-        self._claims = [one for one in claims if _breaks_for_good(one.tree)]
+        self._claims = [one for one in claims if one.told[0].final is not None]
         self.found: End | None = None
         conditions = []
         if until is not None:
@@ -70,6 +70,9 @@ class StopConditions:
         read = channels_read(self._trees, [channel.name for channel in header.channels])
         # What the machines saw stands beside its channel.
         self._read = read | {f"seen:{name}" for name in read}
+        for one in self._claims:
+            if one.table is not None:
+                self._read |= {heading.name for heading in one.table.headings}
 
     def look(
         self,
@@ -173,11 +176,7 @@ def _is_per_row(tree: Node) -> bool:
     return all(name in SIGNALS and SIGNALS[name].row is not None for name in calls)
 
 
-def _breaks_for_good(tree: Node) -> bool:
-    return property_of(tree)[0].final is not None
-
-
 def _first_breach(result: Result) -> int | None:
     """The first row in which a claim was broken whatever comes later."""
-    told, node = property_of(result.claim.tree)
+    told, node = result.claim.told
     return told.first_final_row(result.evaluator, node, result.judgement)

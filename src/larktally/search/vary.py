@@ -12,7 +12,8 @@ from larktally.claims.checking import check
 from larktally.claims.verdicts import Tally
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
-from larktally.language.measures import measure
+from larktally.language.measures import reading
+from larktally.language.reading import evaluator
 from larktally.report import Block, Line, Report, Table, Tone
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
@@ -35,7 +36,7 @@ class Variant:
 
     values: Mapping[str, Any]
     scenario: Scenario
-    measures: Mapping[str, float]
+    measures: Mapping[str, float | list[float]]
     tally: Tally | None
     failed: str = ""
     rows_digest: str = ""
@@ -145,7 +146,7 @@ class Varied(Sequence[Variant]):
         for run in self._runs:
             read = []
             for name in measures:
-                read.append(f"{run.measures[name]:.6g}" if name in run.measures else "")
+                read.append(_measure_text(run.measures[name]) if name in run.measures else "")
             lines.append([*map(_shown, run.values.values()), *read, run.outcome])
         return lines
 
@@ -206,8 +207,9 @@ def vary(
 ) -> Varied:
     """Runs a scenario once for each combination of the params' values, rates, seeds and named input scripts.
 
-    In each run the scenario's claims are checked and `measures` read; the trace is let go of, and comes back with
-    `lt.record(run.scenario)`. A subject that fails is noted, and the others go on. `on_progress(run, runs)` is called after each.
+    In each run the scenario's claims are checked, its named measures and `measures` read; the trace is let go of, and comes
+    back with `lt.record(run.scenario)`. A subject that fails is noted, and the others go on. `on_progress(run, runs)` is called
+    after each.
     Raises LarkTallyError where nothing is varied, a list is empty, or there are more than 100,000 runs.
 
     >>> import larktally as lt
@@ -272,13 +274,25 @@ def _run(scenario: Scenario, values: Mapping[str, Any], measures: Sequence[str])
         trace = record(scenario)
         # Inside, since a claim may fit one rate and not another: "0.1s" is no whole number of frames at all of them.
         tally = check(trace, scenario.claims) if scenario.claims else None
-        read = {that: measure(trace, that) for that in measures}
+        read: dict[str, float | list[float]] = {}
+        for one in scenario.measures:
+            read[f"{one.name} ({one.unit})" if one.unit else one.name] = one.read(trace).value
+        evaluated = evaluator(trace)
+        for that in measures:
+            read[that] = reading(evaluated, that)
     except SubjectFailed as failure:
         return Variant(values, scenario, {}, None, str(failure))
     except LarkTallyError as error:
         tried = ", ".join(f"{name}={_shown(value)}" for name, value in values.items())
         raise LarkTallyError(f"{tried}: {error}").with_traceback(error.__traceback__) from None
     return Variant(values, scenario, read, tally, rows_digest=rows_digest(trace))
+
+
+def _measure_text(value: float | list[float]) -> str:
+    """A measure as a cell: of one that is read off each span the numbers in their order."""
+    if isinstance(value, list):
+        return " ".join(f"{one:.6g}" for one in value)
+    return f"{value:.6g}"
 
 
 def _shown(value: Any) -> str:

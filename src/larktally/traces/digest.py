@@ -82,6 +82,7 @@ def _digest_begun(source: Pieces) -> hashlib._Hash:
     header = header_fields(source.header)
     # What the run was, not what wrote it down: another Python or another wording of a guard is the same run.
     del header["made_with"], header["outlines"]
+    header.pop("measures", None)
     total.update(msgspec.json.encode(header, order="sorted"))
     return total
 

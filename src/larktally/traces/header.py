@@ -21,6 +21,7 @@ from larktally.traces.scene import check_scene
 
 __all__ = [
     "Header",
+    "MeasureNote",
     "PhaseOrder",
     "FORMAT",
     "check_header",
@@ -40,17 +41,26 @@ class PhaseOrder(msgspec.Struct, frozen=True):
     parts: tuple[str, ...] = ()
 
 
+class MeasureNote(msgspec.Struct, frozen=True):
+    """A named measure as a trace keeps it: its text, its unit, and the least and the greatest that will do."""
+
+    of: str
+    unit: str = ""
+    wanted: tuple[float, float] | None = None
+
+
 class Header(msgspec.Struct, frozen=True, kw_only=True):
     """What a run was made from and what it holds.
 
     `rate_text` is the exact rate ("60", "60000/1001"; "" where a log carries none), `params` what the run was given,
-    `settings` what the model was told for each name it asked for (durations in frames), `order` a sim's phases and
+    `measures` what numbers of it have names, `settings` what the model was told for each name it asked for (durations in
+    frames), `order` a sim's phases and
     parts and `unstepped` the parts that no phase steps, `machines` the states of each machine and `outlines` their rules,
     `level` the digest of a sim's level and `scene` its boxes and bodies, for pictures; `program` the name, version and
     command of a program in another language; `filtered` whether only some channels were kept (`partial` in files), `end`
     the reason a run ended by itself, `every` and `last_frame` which frames a thinned
     recording kept, `stopped` the error that stopped it, `made_with` versions and a digest of the
-    model's file. The digest leaves out `outlines` and `made_with`.
+    model's file. The digest leaves out `measures`, `outlines` and `made_with`.
     """
 
     larktally: int = FORMAT
@@ -59,6 +69,7 @@ class Header(msgspec.Struct, frozen=True, kw_only=True):
     subject: str = ""
     seed: int = 0
     params: dict[str, Any] = {}
+    measures: dict[str, MeasureNote] = {}
     settings: dict[str, Any] = {}
     channels: tuple[Channel, ...] = ()
     inputs: tuple[str, ...] = ()
@@ -111,6 +122,8 @@ def header_fields(header: Header) -> dict[str, Any]:
     fields: dict[str, Any] = msgspec.to_builtins(header)
     if not fields["unstepped"]:
         del fields["unstepped"]
+    if not fields["measures"]:
+        del fields["measures"]
     if fields["last_frame"] is None:
         del fields["last_frame"]
     for channel in fields["channels"]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
@@ -102,7 +102,9 @@ class Trace(TraceContents):
             raise LarkTallyError(f"no rows {first}..{last}: this trace has rows 0..{self.rows - 1}")
         header = self.header
         if header.last_frame is not None:
-            last_frame = header.last_frame - start * header.every if stop == self.rows - 1 and stop > start else None
+            last_frame = None
+            if stop == self.rows - 1 and stop > start:
+                last_frame = header.last_frame - start * header.every
             header = structs.replace(header, last_frame=last_frame)
         return self.taken(slice(start, stop + 1), self.events.between(start, stop).shifted(-start), header)
 
@@ -117,6 +119,15 @@ class Trace(TraceContents):
         if events is None:
             events = self.events
         return Trace(header or self.header, self.columns, self.inputs, events, self.rows)
+
+    def with_channels(self, names: Collection[str]) -> Trace:
+        """The same run with some of its channels alone; raises LarkTallyError for a name that is none of them."""
+        columns = {name: self.column(name) for name in self.columns if name in names}
+        for name in names:
+            self.column(name)
+        kept = tuple(channel for channel in self.header.channels if channel.name in columns)
+        header = structs.replace(self.header, channels=kept, filtered=True)
+        return Trace(header, columns, self.inputs, self.events, self.rows)
 
     def row_at(self, place: int | str) -> int:
         """The number of a row, or of the row at a time such as "1.5s"; negative ones count from the end."""

@@ -12,11 +12,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from larktally.claims.over_runs import Tallies
 from larktally.claims.story import headline
 from larktally.claims.verdicts import Tally
 from larktally.whole_files import write_whole
 
-__all__ = ["Suite", "junit_xml", "write_junit"]
+__all__ = ["Suite", "junit_xml", "write_junit", "write_junit_over_runs"]
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
@@ -33,19 +34,56 @@ class Suite:
     left_baseline: str = ""
 
 
-def junit_xml(suites: Iterable[Suite]) -> bytes:
+def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None) -> bytes:
     """One document for the tallies of several runs or traces; a claim that is not kept is a failure with its story."""
     root = ET.Element("testsuites", name="larktally")
     for suite in suites:
         _add(root, suite)
+    if tallies is not None:
+        _add_over_runs(root, "over all runs", tallies, 0.0)
     ET.indent(root)
     body: str = ET.tostring(root, encoding="unicode")
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{body}\n'.encode()
 
 
-def write_junit(path: Path, suites: Iterable[Suite]) -> None:
-    """Writes the document, whole or not at all."""
-    write_whole(path, junit_xml(suites))
+def write_junit(path: Path, suites: Iterable[Suite], tallies: Tallies | None = None) -> None:
+    """Writes the document, whole or not at all; with what rules come to over all of the runs as a suite of its own."""
+    write_whole(path, junit_xml(suites, tallies))
+
+
+def write_junit_over_runs(path: Path, name: str, tallies: Tallies, seconds: float = 0.0) -> None:
+    """One suite for all runs: a case for each claim, which fails where it does over all of them, and one for each run that could
+    not be judged."""
+    root = ET.Element("testsuites", name="larktally")
+    _add_over_runs(root, name, tallies, seconds)
+    ET.indent(root)
+    body: str = ET.tostring(root, encoding="unicode")
+    write_whole(path, f'<?xml version="1.0" encoding="UTF-8"?>\n{body}\n'.encode())
+
+
+def _add_over_runs(root: ET.Element, name: str, tallies: Tallies, seconds: float) -> None:
+    failed = [one for one in tallies.judged if not one.passed]
+    count = len(tallies.judged) + len(tallies.errors)
+    element = ET.SubElement(
+        root,
+        "testsuite",
+        name=_text(name),
+        tests=str(count),
+        failures=str(len(failed)),
+        errors=str(len(tallies.errors)),
+        skipped="0",
+        time=f"{seconds:.3f}",
+    )
+
+    def case(title: str) -> ET.Element:
+        return ET.SubElement(element, "testcase", name=_text(title), classname=_text(name), time="0.000")
+
+    for one in tallies.judged:
+        judged = case(one.name)
+        if not one.passed:
+            _told(judged, "failure", one.verdict, one.story())
+    for run, error in tallies.errors.items():
+        _told(case(run), "error", "failed", error)
 
 
 def _add(root: ET.Element, suite: Suite) -> None:

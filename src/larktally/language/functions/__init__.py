@@ -17,6 +17,7 @@ from larktally.language.functions import (
     matching,
     measures,
     observed,
+    of_many,
     per_row,
     stretches,
     whole_run,
@@ -27,7 +28,15 @@ from larktally.language.tree import Call, Compare, Node, to_text
 __all__ = ["FUNCTIONS", "MEASURES", "PROPERTIES", "SIGNALS", "property_of"]
 
 SIGNALS: dict[str, Signal] = {
-    one.name: one for one in (*per_row.SIGNALS, *observed.SIGNALS, *inputs.SIGNALS, *lookback.SIGNALS, *windows.SIGNALS)
+    one.name: one
+    for one in (
+        *per_row.SIGNALS,
+        *observed.SIGNALS,
+        *inputs.SIGNALS,
+        *lookback.SIGNALS,
+        *windows.SIGNALS,
+        *of_many.SIGNALS,
+    )
 }
 PROPERTIES: dict[str, Property] = {
     one.name: one

@@ -47,7 +47,9 @@ def _slack_ahead(read: Evaluator, node: Call, k: Rows, first: int, last: int, gr
     found = slack(read, node.args[1])
     if found is None or node.option("on") is None:
         return (greatest_ahead if greatest else least_ahead)(found, k, first, last)
-    fold = np.maximum if greatest else np.minimum
+    fold: np.ufunc = np.minimum
+    if greatest:
+        fold = np.maximum
     return window_ahead(found, k, first, last, passed_for(read, node), fold)
 
 

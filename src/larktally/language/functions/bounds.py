@@ -181,7 +181,9 @@ def _known_in(read: Evaluator, node: Call, judgement: Judgement) -> int | None:
 
 
 def _kind_of_each(checker: Checker, node: Call) -> str:
-    return "property" if isinstance(node.args[1], Compare) else "list"
+    if isinstance(node.args[1], Compare):
+        return "property"
+    return "list"
 
 
 #: A comparison of measures, which is a claim by itself: it has no name that a text could call.

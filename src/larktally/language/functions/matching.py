@@ -82,7 +82,9 @@ def _known_in(read: Evaluator, node: Call, judgement: Judgement) -> int | None:
     for breach in judgement.breaches:
         if breach.row is not None:
             # While a clock stands the other half may still come: only its next tick ends the time.
-            late = 0 if node.option("on") is None else 1
+            late = 1
+            if node.option("on") is None:
+                late = 0
             over = int(np.searchsorted(count, count[breach.row] + width + late))
             known.append(over)
     return min((row for row in known if row < read.rows), default=None)

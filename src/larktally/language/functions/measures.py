@@ -189,7 +189,9 @@ def _ahead_settling(x: Numbers, tolerance: Numbers) -> Numbers:
     if np.isnan(x[-1]):
         return np.full(len(x), np.nan)
     away = np.flatnonzero(~((np.abs(x - x[-1]) <= tolerance) | (x == x[-1])))
-    settled = away[-1] + 1 if len(away) else 0
+    settled = 0
+    if len(away):
+        settled = away[-1] + 1
     return np.maximum(settled - np.arange(len(x)), 0).astype(np.float64)
 
 

@@ -188,6 +188,29 @@ def _in_state_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
     return ast.Compare(compiler.make(machine), [ast.In()], [ast.Tuple(inside, ast.Load())])
 
 
+def _touching_channel(names: Names, node: Call) -> str:
+    """The channel that a `touching` reads; raises ClaimError where there is none, or more than one."""
+    side, given = text_of(node.args[0]), node.option("of")
+    channels = [name for name in names.channels if ".touching." in name]
+    if given is not None:
+        channels = [name for name in channels if name.startswith(f"{text_of(given)}.touching.")]
+    if not channels:
+        raise ClaimError("no body records what it touches; build it with shows=('touching',)")
+    found = [name for name in channels if name.endswith(f".touching.{side}")]
+    if not found:
+        raise ClaimError(unknown_name("side", side, dict.fromkeys(name.rpartition(".")[2] for name in channels)))
+    if len(found) > 1:
+        raise ClaimError(f"{len(found)} bodies record what they touch: say of='{found[0].partition('.touching.')[0]}'")
+    return found[0]
+
+
+def _touching_fits(checker: Checker, node: Call) -> None:
+    try:
+        _touching_channel(checker.names, node)
+    except ClaimError as error:
+        checker.fail(node, str(error))
+
+
 IMPLIES = Signal(
     name="implies",
     positional=arguments("p:flag q:flag"),
@@ -273,6 +296,17 @@ SIGNALS = (
         fits=_turn_fits,
     ),
     IMPLIES,
+    Signal(
+        name="touching",
+        positional=arguments("side:text"),
+        named=arguments("of:text?"),
+        result="flag",
+        meaning="a solid stands flush with that side of the body: left, right, above, below (front, back)",
+        fits=_touching_fits,
+        columns=lambda read, node: read.value(ChannelRef(_touching_channel(read.names, node))),
+        row=lambda compiler, node: compiler.make(ChannelRef(_touching_channel(compiler.names, node))),
+        observed=True,
+    ),
     Signal(
         name="in_state",
         positional=arguments("machine:label state:state"),

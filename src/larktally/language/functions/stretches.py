@@ -117,7 +117,9 @@ def _how_long(read: Evaluator, node: Call, breach: Breach) -> str:
         return ""
     ends = np.flatnonzero(~read.flags(node.args[0])[breach.trigger :])
     if node.option("on") is not None:
-        last = breach.trigger + int(ends[0]) if len(ends) else read.rows
+        last = read.rows
+        if len(ends):
+            last = breach.trigger + int(ends[0])
         count = np.append(0, passed_for(read, node))
         return f": it lasted {plural(int(count[last] - count[breach.trigger]), 'tick')}"
     if len(ends):

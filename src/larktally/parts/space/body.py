@@ -206,7 +206,9 @@ class Body(RidingBox):
         return tuple(shown)
 
     def event_names(self) -> tuple[str, ...]:
-        return (*self.events, "apex") if "apex" in self.shows else self.events
+        if "apex" in self.shows:
+            return (*self.events, "apex")
+        return self.events
 
     def saved_fields(self) -> tuple[str, ...]:
         return (*self.state_fields, *self.axes, *(f"v{axis}" for axis in self.axes))
@@ -261,7 +263,9 @@ class Body(RidingBox):
         if self.answer == "swept":
             contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
         else:
-            moved = axis_by_axis if self.answer == "axis by axis" else pushed_out
+            moved = pushed_out
+            if self.answer == "axis by axis":
+                moved = axis_by_axis
             contacts = moved(position, move, speed, solids, self.up, self.up_sign)
         if len(position) == 2:
             self.x, self.y = position

@@ -22,7 +22,7 @@ class Condition:
         if self.text is None:
             return
         part, sim = self._part, self._part.sim
-        text = in_scope(self.text, part.scope, sim.names, sim.parts)
+        text = in_scope(self.text, part.scope, sim.names, sim.parts, part.name)
         what = f"{type(part).__name__.lower()} {part.name!r}"
         self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim), what)
         self._now = context_for(sim, part.name, GuardContext, part.clock)

@@ -46,7 +46,7 @@ class Recent(Part):
 
     def begin(self) -> None:
         sim = self.sim
-        text = in_scope(self.when, self.scope, sim.names, sim.parts)
+        text = in_scope(self.when, self.scope, sim.names, sim.parts, self.name)
         self._guard = compile_guard(text, Scope(sim.names, sim.bindings, sim), f"recent {self.name!r}")
         self._now = context_for(sim, self.name, GuardContext, self.clock)
 

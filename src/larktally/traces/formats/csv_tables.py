@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, BinaryIO, Literal
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -57,11 +58,25 @@ def write(source: Savable, file: BinaryIO) -> None:
         columns = [_texts(piece.columns[name].values) for name in names]
         for name in inputs:
             columns.append(_texts(piece.inputs[name]))
+        counted = piece.events
+        if source.header.every > 1:
+            counted = _in_their_own_frame(piece.events, frames[first : first + piece.rows])
         for name in events:
-            columns.append(_texts(piece.events.counts(name, None, piece.rows)))
+            columns.append(_texts(counted.counts(name, None, piece.rows)))
         writer.writerows(zip(map(str, frames[first : first + piece.rows].tolist()), *columns, strict=True))
         first += piece.rows
     text.detach()
+
+
+def _in_their_own_frame(events: EventLog, frames: npt.NDArray[np.int64]) -> EventLog:
+    """Of a thinned recording the events that fell in the frames of its rows: a count cannot say that one is from another."""
+    found = EventLog()
+    for row, name, source, text in events.fields():
+        # Those of frames left out carry the frame that they fell in.
+        own = msgspec.json.decode(text).get("frame", frames[row]) if '"frame":' in text else frames[row]
+        if own == frames[row]:
+            found.append(row, name, source, text)
+    return found
 
 
 def read(path: Path, rate: RateLike | None = None) -> TraceContents:
