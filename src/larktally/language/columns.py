@@ -17,7 +17,7 @@ from larktally.language.names import Names, names_of
 from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text
 from larktally.traces.trace import Trace
 
-__all__ = ["Array", "ColumnFunction", "Evaluator", "Labels", "as_numbers", "text_of"]
+__all__ = ["COMPARES", "Array", "ColumnFunction", "Evaluator", "Labels", "as_numbers", "text_of"]
 
 Array: TypeAlias = npt.NDArray[np.generic]
 Labels: TypeAlias = "tuple[str, ...] | None"
@@ -42,7 +42,7 @@ _ARITHMETIC: dict[str, np.ufunc] = {
     "%": np.mod,
     "**": np.float_power,
 }
-_COMPARES: dict[str, Callable[[Array, Array], object]] = {
+COMPARES: dict[str, Callable[[Array, Array], object]] = {
     "<": operator.lt,
     "<=": operator.le,
     ">": operator.gt,
@@ -196,7 +196,7 @@ class Evaluator:
         return first
 
     def _compare(self, op: str, left: Node, right: Node) -> Array:
-        compare, labels = _COMPARES[op], self.labels(left)
+        compare, labels = COMPARES[op], self.labels(left)
         if labels is None:
             return np.asarray(compare(self.value(left), self.value(right)))
         # Two label channels number their labels each in their own way: the right one's codes become the left one's.

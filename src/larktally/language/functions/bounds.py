@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import operator
-from collections.abc import Callable, Mapping
 from typing import TypeAlias
 
 import numpy as np
 import numpy.typing as npt
 
-from larktally.language.columns import Evaluator
+from larktally.language.columns import COMPARES, Evaluator
 from larktally.language.durations import with_frames
 from larktally.language.function import Property, arguments
 from larktally.language.functions.measures import MEASURES
@@ -32,14 +30,6 @@ __all__ = ["COMPARED", "PROPERTIES", "listed_over"]
 Floats: TypeAlias = npt.NDArray[np.float64]
 Bools: TypeAlias = npt.NDArray[np.bool_]
 _MEASURES = {one.name: one for one in MEASURES}
-_COMPARES: Mapping[str, Callable[[Floats, Floats], Bools]] = {
-    "<": operator.lt,
-    "<=": operator.le,
-    ">": operator.gt,
-    ">=": operator.ge,
-    "==": operator.eq,
-    "!=": operator.ne,
-}
 
 
 class _Compared:
@@ -53,7 +43,7 @@ class _Compared:
             for op, left, right in zip(self.node.ops, self.values, self.values[1:], strict=False):
                 # What could not be measured is in no bounds, and not beyond any either.
                 known = ~(np.isnan(left) | np.isnan(right))
-                self.holds.append(_COMPARES[op](left, right) & known)
+                self.holds.append(np.asarray(COMPARES[op](left, right)) & known)
 
     @property
     def kept(self) -> Bools:
