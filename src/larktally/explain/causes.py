@@ -23,7 +23,7 @@ from larktally.explain.noting_writers import Notes
 from larktally.explain.staying import held_by
 from larktally.explain.writes import Write
 from larktally.inputs.view import HELD_FROM
-from larktally.language.tree import names_and_texts
+from larktally.language.tree import channels_named, names_and_texts
 from larktally.names import matching, one_or_many
 from larktally.parts.machine import Machine
 from larktally.parts.sim import Sim
@@ -321,6 +321,7 @@ def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:
     for event in trace.events.between(row, row):
         if event.name in quoted:
             speakers.add(event.source)
+    read = channels_named(read, quoted, trace.channels)
     found: list[str] = []
     for name in trace.channels:
         if name in read or part_of(trace, name) in speakers:

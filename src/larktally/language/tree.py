@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from typing import TypeAlias
 
 __all__ = [
+    "channels_named",
     "channels_read",
     "names_and_texts",
     "Node",
@@ -159,13 +160,26 @@ def names_and_texts(trees: Iterable[Node]) -> tuple[set[str], set[str]]:
 def channels_read(trees: Iterable[Node], known: Iterable[str]) -> set[str]:
     """Those of some channels that trees may read: by name, in quotes, below a name in quotes (a clock's), or by a pattern."""
     names, texts = names_and_texts(trees)
-    patterns = [text for text in texts if "*" in text or "?" in text or "[" in text]
     found = set()
     for name in known:
         segments = name.split(".")
         leading = {".".join(segments[:n]) for n in range(1, len(segments) + 1)}
-        matched = any(fnmatch.filter(leading, pattern) for pattern in patterns)
+        # Of what a pattern matches everything, since whether it is there stands beside it.
+        matched = any(fnmatch.filter(leading, text) for text in texts)
         if name in names or leading & texts or segments[-1] in texts or matched:
+            found.add(name)
+    return found
+
+
+def channels_named(names: Iterable[str], texts: Iterable[str], known: Iterable[str]) -> set[str]:
+    """Those of some channels that are named outright, or that are meant where {it} stands for one that a pattern matches."""
+    own = {name for name in names if IT not in name}
+    filled = [name for name in names if IT in name]
+    patterns = [text for text in texts if "*" in text or "?" in text or "[" in text]
+    found = set()
+    for name in known:
+        matched = any(fnmatch.fnmatchcase(name, one.replace(IT, pattern)) for one in filled for pattern in patterns)
+        if name in own or matched:
             found.add(name)
     return found
 
