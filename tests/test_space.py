@@ -454,16 +454,24 @@ def test_everything_in_a_world_is_saved_and_restored():
     st.sampled_from([0.0, 900.0]),
     st.sampled_from([0.0, 0.5]),
     st.sampled_from(["+y", "-y"]),
+    st.sampled_from([(256,), (64, 64, 64, 64), (100, 6, 50, 100), (150, 40)]),
+    st.booleans(),
 )
-def test_the_short_way_through_a_frame_gives_the_same_bits_as_the_sweep(crates, seed, gravity, bounce, up):
+def test_the_short_way_through_a_frame_gives_the_same_bits_as_the_sweep(
+    crates, seed, gravity, bounce, up, floor, ferry
+):
     script = lt.InputScript.at_random({"left": 0.05, "right": 0.08, "hop": 0.05}, 200, seed)
     boxes = [lt.geometry.box_at((x * 8, 16 + y * 8), (8, 8)) for x, y, _ in crates]
-    level = lt.Level([lt.geometry.box_at((0, 0), (256, 16)), *boxes], up=up)
+    starts = [sum(floor[:n]) for n in range(len(floor))]
+    ground = [lt.geometry.box_at((x, 0), (width, 16)) for x, width in zip(starts, floor)]
+    level = lt.Level([*ground, *boxes], up=up)
 
     def traced(short):
         def build(sim):
             wick = sim.body("wick", size=(6, 10), at=(100, 120), gravity=gravity, bounce=bounce)
             wick._short = wick._short and short
+            if ferry:
+                sim.platform("ferry", size=(30, 6), path=[(40, 30), (180, 30), (180, 90)], speed=70)
 
             def steer(now):
                 wick.vx = 90.5 * now.axis("left", "right")

@@ -11,6 +11,7 @@ from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
+from larktally.parts.space.box import Box
 from larktally.parts.space.checks import number, numbers, words_of
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor
@@ -300,11 +301,10 @@ class Body(RidingBox):
         # against each other. Anything that is not plain goes the whole way.
         near, left, x, y = self.near, self._left, self.x, self.y
         if not (
-            near.in_bounds
-            and left
+            left
             and x == left[0]
             and y == left[1]
-            and not (near.moving or self.limit or self._trouble or self.touching or self.falls_through)
+            and not (self.limit or self._trouble or self.touching or self.falls_through)
             and not (self._gravity_later or self._carried)
             and self.grounded is self._was_grounded
             and self.probe is None
@@ -318,7 +318,7 @@ class Body(RidingBox):
         # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
         move_x, move_y = vx / self._rate, vy / self._rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
-        if not near.inside(next_x, next_y):
+        if not near.inside(next_x, next_y) or (near.moving and near.moves_near(x, y, next_x, next_y)):
             return False
         if not self.grounded:
             for low, high, _ in near.still:
@@ -328,16 +328,35 @@ class Body(RidingBox):
             self.x, self.y, self.vy = next_x, next_y, vy
             self._left = [next_x, next_y]
             return True
-        if len(near.still) != 1 or vy * self.up_sign >= 0 or self.bounce:
+        if vy * self.up_sign >= 0 or self.bounce:
             return False
-        low, high, box = near.still[0]
-        if not (low[0] < x < high[0]) or y != (high[1] if self.up_sign > 0 else low[1]):
+        box = self._floor_alone(x, y, move_x, next_x)
+        if box is None:
             return False
         # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
         self.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, box, 0.0, abs(vy))]
         self.x, self.vy = next_x, 0.0
         self._left = [next_x, y]
         return True
+
+    def _floor_alone(self, x: float, y: float, move_x: float, next_x: float) -> Box | None:
+        """The one floor that it stands on where a step along it meets nothing else: every other solid is left on its side, or is
+        above or below. None where there is anything that only the sweep can tell."""
+        floor = None
+        for low, high, box in self.near.still:
+            surface = low[1]
+            if self.up_sign > 0:
+                surface = high[1]
+            if y == surface and low[0] < x < high[0]:
+                if floor is not None:
+                    return None
+                floor = box
+            elif y == surface and low[0] <= x <= high[0]:
+                # On the very edge of a second one.
+                return None
+            elif low[1] < y < high[1] and not clear(x, move_x, next_x, low[0], high[0]):
+                return None
+        return floor
 
     @property
     def sides(self) -> tuple[bool, ...]:

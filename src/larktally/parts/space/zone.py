@@ -10,7 +10,7 @@ from larktally.names import unknown_name
 from larktally.parts.part import ChannelSpec, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box, gap_to, meets, middle_of
+from larktally.parts.space.box import Box, Round, gap_to, meets, middle_of
 
 __all__ = ["Zone"]
 
@@ -54,6 +54,11 @@ class Zone(Part):
         self.once, self.ends = once, ends
         self.used = False
         self._presences = {body.name: Presence() for body in self.watched}
+        self._pairs = [(body, self._presences[body.name]) for body in self.watched]
+        self._flat: tuple[tuple[float, float, float, float], ...] = ()
+        # Most zones are a few boxes in a level of two axes: their corners as plain numbers take a third of the time.
+        if len(self.boxes[0].low) == 2 and not any(isinstance(box, Round) for box in self.boxes):
+            self._flat = tuple((box.low[0], box.low[1], box.high[0], box.high[1]) for box in self.boxes)
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         watched = tuple(ChannelSpec(name, "inside", "flag", (), one) for name, one in self._presences.items())
@@ -119,8 +124,7 @@ class Zone(Part):
         self.step()
 
     def step(self) -> None:
-        for body in self.watched:
-            presence = self._presences[body.name]
+        for body, presence in self._pairs:
             # The first to enter may have used it up, and is not inside any more.
             inside = not self.used and self._overlaps(body)
             if inside and not presence.inside:
@@ -152,5 +156,13 @@ class Zone(Part):
             self.emit("end", reason=self.ends)
 
     def _overlaps(self, body: Body) -> bool:
+        if self._flat:
+            x, y = body.x, body.y
+            before, after = body.near.extent_low, body.near.extent_high
+            low_x, low_y, high_x, high_y = x - before[0], y - before[1], x + after[0], y + after[1]
+            for left, bottom, right, top in self._flat:
+                if low_x < right and left < high_x and low_y < top and bottom < high_y:
+                    return True
+            return False
         low, high = body.low, body.high
         return any(meets(box, low, high) for box in self.boxes)
