@@ -153,3 +153,22 @@ def test_an_axis_of_on_off_actions_is_a_whole_number_that_a_count_can_take():
     assert turned("left", "right")["facing"].tolist() == [1, 0, -1, 0, 1, 0]
     with pytest.raises(lt.SubjectFailed, match="row 1: channel 'facing' is 0.0 .float., but the channel was a count"):
         turned("left", lt.Action("right", analog=True))
+
+
+def test_scripts_that_go_on_from_the_same_one_do_not_see_each_other():
+    start = lt.InputScript().press("hop", 3)
+    one, other = start.press("hop", 9), start.hold("left", 5, 2)
+    again = one.tap("hop", 20, 5, 3)
+    assert [span.start for span in start.spans] == [3] and [span.start for span in one.spans] == [3, 9]
+    assert [(span.action, span.start) for span in other.spans] == [("hop", 3), ("left", 5)]
+    assert (
+        len(again.spans) == 5
+        and len(one.spans) == 2
+        and one == start.press("hop", 9)
+        and hash(one) == hash(start.press("hop", 9))
+    )
+    assert eval(repr(one), {"InputScript": lt.InputScript, "Span": type(one.spans[0])}) == one
+    many = lt.InputScript()
+    for n in range(20_000):
+        many = many.press("hop", 2 * n + 1)
+    assert len(many.spans) == 20_000

@@ -245,3 +245,29 @@ def test_a_rule_looked_at_every_n_frames_is_not_due_in_the_step_that_entered_its
 
     trace = run(build, 20, lt.InputScript().press("hop", 5))
     assert [(e.row, e.data["by"]) for e in trace.events.named("changed")] == [(5, "goes"), (9, "breathes")]
+
+
+def test_a_thousand_rules_out_of_one_state_are_tried_in_order_and_events_are_counted_by_source():
+    def build(sim):
+        count = sim.value("count", 0)
+        hub = sim.machine("hub", ("at", *(f"s{n}" for n in range(1000))), "at")
+        for n in range(1000):
+            hub.transition("at", to=f"s{n}", when=f"count == {n}")
+            hub.transition(f"s{n}", to="at", after=1)
+        timers = [sim.delay(f"t.{n}", 5 + n) for n in range(40)]
+        heard = [sim.machine(f"m.{n}", ("waits", "heard"), "waits") for n in range(40)]
+        for n, one in enumerate(heard):
+            one.transition("waits", to="heard", when=f"event('due', source='t.{n}') and events('due', source='t') == 1")
+
+        @sim.before("timers")
+        def lead(now):
+            count.value = (now.frame * 37) % 1000
+            if now.frame == 1:
+                for one in timers:
+                    one.start()
+
+    trace = run(build, 60)
+    for row in range(1, 60, 2):
+        assert trace["hub"][row] == f"s{(row * 37) % 1000}"
+    for n in range(40):
+        assert list(lt.rows_where(trace, f"began(m.{n} == 'heard')")) == [6 + n]

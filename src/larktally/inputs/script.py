@@ -65,16 +65,38 @@ class Span:
         return self.value + (self.to - self.value) * offset / (self.frames - 1)
 
 
-@dataclass(frozen=True, slots=True)
 class InputScript:
-    """What is pressed when.
+    """What is pressed when: a value, whose calls return new scripts.
 
     >>> script = InputScript().hold("right", start=1, frames=80).press("hop", start=30)
     >>> [(span.action, span.start, span.frames) for span in script.spans]
     [('right', 1, 80), ('hop', 30, 1)]
     """
 
-    spans: tuple[Span, ...] = ()
+    __slots__ = ("_count", "_spans", "_written")
+
+    def __init__(self, spans: Iterable[Span] = ()) -> None:
+        self._written = list(spans)
+        self._count = len(self._written)
+        self._spans: tuple[Span, ...] | None = None
+
+    @property
+    def spans(self) -> tuple[Span, ...]:
+        """All of it, in the order in which it was written."""
+        if self._spans is None:
+            self._spans = tuple(self._written[: self._count])
+        return self._spans
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, InputScript):
+            return NotImplemented
+        return self.spans == other.spans
+
+    def __hash__(self) -> int:
+        return hash(self.spans)
+
+    def __repr__(self) -> str:
+        return f"InputScript(spans={self.spans!r})"
 
     def press(
         self,
@@ -218,7 +240,15 @@ class InputScript:
                     span.resolved(None)
                 else:
                     replace(span, frames=1).resolved(None)
-        return InputScript((*self.spans, *spans))
+        made = InputScript.__new__(InputScript)
+        # What is written on at its end goes on in the same list, of which each script is a beginning: a thousand presses, one
+        # by one, are a thousand appends. One that was written on already is copied.
+        written = self._written
+        if len(written) != self._count:
+            written = written[: self._count]
+        written.extend(spans)
+        made._written, made._count, made._spans = written, len(written), None
+        return made
 
 
 def _frames_only(duration: Duration) -> int:

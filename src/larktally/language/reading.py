@@ -21,6 +21,8 @@ from larktally.traces.trace import Trace
 
 __all__ = ["Guard", "Scope", "compile_choice", "compile_guard", "evaluator", "in_scope", "reads_of", "typecheck"]
 
+# Each guard nests one deeper, and Python's compiler goes down by recursion.
+MOST_IN_ONE = 50
 #: A function of `now`; what it answers is a flag where a guard is wanted, and a signal's value where one is read.
 Guard: TypeAlias = Callable[..., object]
 
@@ -79,12 +81,33 @@ def compile_choice(
 
     One call for all guards of a state costs half of one call for each.
     """
+    if len(guards) > MOST_IN_ONE:
+        return _choice_in_parts(guards, scope, title)
     compiler = scope.compiler()
     chosen: ast.expr = ast.Constant(-1)
     for index in reversed(range(len(guards))):
         test = _test(compiler, index, *guards[index])
         chosen = ast.IfExp(test, ast.Constant(index), chosen)
     return cast("Callable[[object, int], int]", compile_lambda(title, ("now", "age"), chosen, compiler.globals))
+
+
+def _choice_in_parts(
+    guards: Sequence[tuple[int, str | Node | Guard | None]], scope: Scope, title: str
+) -> Callable[[object, int], int]:
+    """The same for more guards than one expression may nest: asked a part at a time."""
+    parts = []
+    for first in range(0, len(guards), MOST_IN_ONE):
+        part = guards[first : first + MOST_IN_ONE]
+        parts.append((first, compile_choice(part, scope, f"{title}, from rule {first + 1} on")))
+
+    def choose(now: object, age: int) -> int:
+        for first, choice in parts:
+            index = choice(now, age)
+            if index >= 0:
+                return first + index
+        return -1
+
+    return choose
 
 
 def _test(compiler: RowCompiler, index: int, after: int, guard: str | Node | Guard | None) -> ast.expr:

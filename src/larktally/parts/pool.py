@@ -21,6 +21,7 @@ class Slot(Part):
 
     channel_specs = (ChannelSpec("", "present", "flag"),)
     state_fields = ("present",)
+    derived_fields = ("_blank",)
 
     def __init__(self, sim: SimProtocol, name: str) -> None:
         super().__init__(sim, name)
@@ -29,6 +30,8 @@ class Slot(Part):
         self.things: Any = None
         self.shadow: list[tuple[SimpleNamespace, Part, tuple[ChannelSpec, ...]]] = []
         self._fresh: dict[str, dict[str, Any]] = {}
+        # Whether what the row reads is blank already: most slots are free, and stay so.
+        self._blank = False
 
     # Not in the constructor: the parts of a slot are built under its name, so that the slot is there first.
     def take_over(self, things: Any, parts: Sequence[Part]) -> None:
@@ -52,6 +55,9 @@ class Slot(Part):
 
         A row reads these copies by the names that the parts' channels declare, hence the `getattr` and `setattr`.
         """
+        if not self.present and self._blank:
+            return
+        self._blank = not self.present
         for shown, part, channels in self.shadow:
             for _, attribute, kind, _, holder, _ in channels:
                 if self.present:
