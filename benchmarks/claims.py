@@ -136,7 +136,7 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
     trace = a_run()
     for that, control in by_hand(trace).items():
         claims = [lt.claim(that, that)]
-        yield f"claim: {that}", 3.0, (lambda claims=claims: lt.check(trace, claims)), control
+        yield f"claim: {that}", 2.0, (lambda claims=claims: lt.check(trace, claims)), control
     shared = [lt.claim(f"c{n}", f"always(highest(y, last=600) < {100 + n})") for n in range(6)]
     one = [lt.claim("c", "always(highest(y, last=600) < 100)")]
     yield (

@@ -159,3 +159,19 @@ def test_the_new_project_works_and_catches_a_planted_fault(tmp_path):
     )
     done = pytest_in_it()
     assert done.returncode == 1 and "BROKEN  a hop starts on the ground" in done.stdout
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(("words", "drawn"), [((), 5), (("--tally-pictures",), 7)])
+def test_the_first_failures_are_drawn_and_a_missing_baseline_never(pytester, words, drawn):
+    body = "import pytest\nimport larktally as lt\nfrom larktally.demo.quay import dusk_run\n"
+    body += "@pytest.mark.parametrize('n', range(7))\ndef test_bad(lark_tally, n):\n"
+    body += "    lark_tally.record(dusk_run, claims=[lt.claim('c', 'never(wick.grounded)')])\n"
+    body += "def test_baseline(lark_tally):\n    lark_tally.baseline(lark_tally.record(dusk_run, claims=[]))\n"
+    pytester.makepyfile(test_it=body)
+    result = run(pytester, "--tally-keep", "kept", *words)
+    result.assert_outcomes(failed=8)
+    kept = pytester.path / "kept"
+    assert len(list(kept.rglob("*.parquet"))) == 8 and len(list(kept.rglob("*.png"))) == drawn
+    assert not list((kept / "test_it.py" / "test_baseline").glob("*.png"))
+    result.stdout.fnmatch_lines(["*not drawn: larktally plot kept*"])

@@ -26,14 +26,23 @@ if TYPE_CHECKING:
 __all__ = ["TestRuns"]
 
 _KEPT = pytest.StashKey[list[Any]]()
+_HELPER = pytest.StashKey[Any]()
+_DRAWN = pytest.StashKey[list[str]]()
+# A picture takes longer than most tests: the first few show what is wrong, and a suite that is red all over need not be drawn.
+MOST_DRAWN = 5
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    """--tally-accept and --tally-keep."""
+    """--tally-accept, --tally-keep and --tally-pictures."""
     group = parser.getgroup("lark tally")
     group.addoption("--tally-accept", action="store_true", help="make these runs the baselines, and show what changed")
     group.addoption(
         "--tally-keep", default="tally-failures", metavar="DIR", help="where traces and pictures of failures go"
+    )
+    group.addoption(
+        "--tally-pictures",
+        action="store_true",
+        help=f"draw every run that fails, and not the first {MOST_DRAWN} tests' alone",
     )
 
 
@@ -59,6 +68,7 @@ def lark_tally(request: pytest.FixtureRequest) -> Iterator[TestRuns]:
         rate = None
     helper = TestRuns(request.path.parent, bool(request.config.getoption("--tally-accept")), rate, request.node)
     request.node.stash[_KEPT] = helper.seen
+    request.node.stash[_HELPER] = helper
     yield helper
 
 
@@ -70,8 +80,19 @@ def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[Any]) -> 
     # A test that failed before it recorded anything has nothing to keep.
     if report.when == "call" and report.failed and traces:
         folder = Path(item.config.getoption("--tally-keep")) / _folder_of(item.nodeid)
-        report.sections.append(("kept by lark tally", "\n".join(_kept(traces, folder))))
+        report.sections.append(("kept by lark tally", "\n".join(_kept(traces, folder, _is_drawn(item)))))
     return report
+
+
+def _is_drawn(item: pytest.Item) -> bool:
+    """Whether the runs of a test that failed are drawn: those of the first few, and none that only lacks its baseline."""
+    if item.stash[_HELPER].only_lacks_baseline:
+        return False
+    if item.config.getoption("--tally-pictures"):
+        return True
+    drawn = item.config.stash.setdefault(_DRAWN, [])
+    drawn.append(item.nodeid)
+    return len(drawn) <= MOST_DRAWN
 
 
 def pytest_collect_file(file_path: Path, parent: pytest.Collector) -> pytest.Collector | None:
@@ -89,6 +110,7 @@ class TestRuns:
     def __init__(self, folder: Path, accept: bool, rate: Any, node: Any) -> None:
         self.rate = rate
         self.seen: list[Trace] = []
+        self.only_lacks_baseline = False
         self._made_by: dict[int, Scenario] = {}
         self._folder, self._accept, self._node = folder, accept, node
 
@@ -166,6 +188,7 @@ class TestRuns:
             trace, name or trace.header.scenario or default, tolerance, self._accept
         )
         if not result.passed:
+            self.only_lacks_baseline = result.comparison is None
             scenario = self._made_by.get(id(trace))
             why = None
             if scenario is not None:
@@ -287,8 +310,8 @@ def _folder_of(nodeid: str) -> Path:
     return folder
 
 
-def _kept(traces: Sequence[Trace], folder: Path) -> list[str]:
-    """Writes traces and their pictures into a folder of their own; a line for each file, and for what could not be written.
+def _kept(traces: Sequence[Trace], folder: Path, drawn: bool) -> list[str]:
+    """Writes traces, and their pictures, into a folder of their own; a line for each file, and for what could not be written.
 
     A report must never end a session: whatever goes wrong here is a line too.
     """
@@ -309,7 +332,12 @@ def _kept(traces: Sequence[Trace], folder: Path) -> list[str]:
             number += 1
             name = f"{title}-{number}"
         names.add(name)
-        for write, path in ((_write_trace, folder / f"{name}.parquet"), (_write_picture, folder / f"{name}.png")):
+        files = [(_write_trace, folder / f"{name}.parquet")]
+        if drawn:
+            files.append((_write_picture, folder / f"{name}.png"))
+        else:
+            lines.append(f"not drawn: larktally plot {folder / name}.parquet, or --tally-pictures")
+        for write, path in files:
             try:
                 write(trace, path)
                 lines.append(str(path))

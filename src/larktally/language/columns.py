@@ -118,6 +118,11 @@ class Evaluator:
             self._known[node] = self._compute(node)
         return self._known[node]
 
+    def let_go(self, unused: Callable[[Node], bool]) -> None:
+        """Drops the values of nodes that are not asked for any more; one that is after all is computed again."""
+        for node in [node for node in self._known if unused(node)]:
+            del self._known[node]
+
     def labels(self, node: Node) -> Labels:
         """The strings that a label's codes index, or None where the node is no label."""
         match node:

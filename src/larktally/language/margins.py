@@ -6,6 +6,7 @@ left - right for > and >=. A comparison with NaN fails by everything: its slack 
 
 from __future__ import annotations
 
+import math
 from typing import TypeAlias, cast
 
 import numpy as np
@@ -16,7 +17,7 @@ from larktally.language.columns import Evaluator
 from larktally.language.durations import with_frames
 from larktally.language.tree import Call, Compare, Node
 
-__all__ = ["greatest_ahead", "least", "least_ahead", "slack", "slack_of_not"]
+__all__ = ["greatest_ahead", "least", "least_ahead", "least_of_ordering", "slack", "slack_of_not"]
 
 Slack: TypeAlias = "npt.NDArray[np.float64] | None"
 
@@ -34,6 +35,35 @@ def slack_of_not(read: Evaluator, node: Node) -> Slack:
     else:
         opposite = np.negative(found)
     return _without_nan(read, node, opposite, np.inf)
+
+
+def least_of_ordering(read: Evaluator, node: Node, opposite: bool = False) -> tuple[float, bool] | None:
+    """The least slack of one ordering comparison (or of its opposite) over all rows, and whether it holds in every row; None
+    where the condition is no such, or a side is NaN somewhere.
+
+    A difference of two floats has the sign of their order, and rounding keeps the order of sums: so the least slack tells the
+    verdict too, and beside a constant it is that of the extreme alone. One pass in place of three, which is most of such a
+    claim's cost.
+    """
+    if not (isinstance(node, Compare) and len(node.ops) == 1 and node.ops[0] in ("<", "<=", ">", ">=") and read.rows):
+        return None
+    left, right = (cast("npt.NDArray[np.float64]", read.value(arg)) for arg in with_frames(node, read.names).args)
+    if node.ops[0][0] == ">":
+        left, right = right, left
+    with np.errstate(all="ignore"):
+        # left < right, or left <= right: of the opposite the least slack is how far the left side lies above.
+        if opposite:
+            left, right = right, left
+        if not left.ndim:
+            found = float(right.min() - left)
+        elif not right.ndim:
+            found = float(right - left.max())
+        else:
+            found = float((right - left).min())
+    if math.isnan(found):
+        return None
+    strict = (len(node.ops[0]) == 1) is not opposite
+    return found, (found > 0 if strict else found >= 0)
 
 
 def least(found: Slack, where: npt.NDArray[np.bool_] | None = None) -> float | None:

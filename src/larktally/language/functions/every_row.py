@@ -9,7 +9,7 @@ from larktally.language.function import Property, arguments
 from larktally.language.functions.per_row import IMPLIES
 from larktally.language.judgement import Breach, Judgement
 from larktally.language.judging import first_breach_row, in_rows, last_row_of, one_case, pairs, rows_of
-from larktally.language.margins import least, slack, slack_of_not
+from larktally.language.margins import least, least_of_ordering, slack, slack_of_not
 from larktally.language.tree import Call, Node, to_text
 
 __all__ = ["PROPERTIES"]
@@ -30,6 +30,9 @@ def _always(read: Evaluator, node: Call) -> Judgement:
         wrong = rows_of(a & ~b)
         margin = least(slack(read, implication.args[1]), a)
         return Judgement(int(np.count_nonzero(a)), len(wrong), pairs(wrong, wrong), 0, margin, True)
+    known = least_of_ordering(read, node.args[0])
+    if known is not None and known[1]:
+        return Judgement(read.rows, margin=known[0])
     wrong = rows_of(~read.flags(node.args[0]))
     return Judgement(read.rows, len(wrong), in_rows(wrong), margin=least(slack(read, node.args[0])))
 
@@ -42,6 +45,9 @@ def _premise(node: Call) -> Node:
 
 
 def _never(read: Evaluator, node: Call) -> Judgement:
+    known = least_of_ordering(read, node.args[0], opposite=True)
+    if known is not None and known[1]:
+        return Judgement(read.rows, margin=known[0])
     wrong = rows_of(read.flags(node.args[0]))
     return Judgement(read.rows, len(wrong), in_rows(wrong), margin=least(slack_of_not(read, node.args[0])))
 
