@@ -596,3 +596,15 @@ def test_a_small_file_that_unfolds_beyond_any_run_is_refused(tmp_path, monkeypat
         path = said.save(tmp_path / f"b.{suffix}")
         with pytest.raises(lt.TraceError, match=f"{len(said.events)} events are more than the"):
             lt.load_trace(path, rate=60 if suffix == "csv" else None)
+
+
+def test_recording_saving_and_loading_leave_pandas_alone(tmp_path):
+    code = (
+        "import sys, larktally as lt\n"
+        "from larktally.demo.quay import dusk_run\n"
+        "trace = lt.record(dusk_run, to=sys.argv[1] + '/a.parquet')\n"
+        "assert trace['wick.x'][3] == lt.load_trace(trace.save(sys.argv[1] + '/b.parquet'))['wick.x'][3]\n"
+        "assert lt.load_trace(sys.argv[1] + '/b.parquet').digest == trace.digest\n"
+        "assert 'pandas' not in sys.modules"
+    )
+    subprocess.run([sys.executable, "-c", code, str(tmp_path)], check=True)

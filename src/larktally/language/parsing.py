@@ -7,6 +7,7 @@ put in.
 from __future__ import annotations
 
 import ast
+import functools
 import keyword
 import re
 import warnings
@@ -99,6 +100,20 @@ def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
     """
     if not isinstance(text, str):
         raise ClaimError(f"a claim or condition is text, not {text!r}")
+    if not defines:
+        return _read(text)
+    found = _read_with(text, defines)
+    _check_growth(found)
+    return found
+
+
+@functools.lru_cache(maxsize=4096)
+def _read(text: str) -> Node:
+    """A text read once, however many sims of one model are built with it: trees are values, and say the same for ever."""
+    return _read_with(text, {})
+
+
+def _read_with(text: str, defines: Mapping[str, Node]) -> Node:
     # Before Python's parser sees it: a megabyte of brackets ends its stack.
     if len(text) > MOST_CHARACTERS:
         raise ClaimError(f"{len(text)} characters of text; at most {MOST_CHARACTERS} are read")
@@ -117,10 +132,7 @@ def parse(text: str, defines: Mapping[str, Node] | None = None) -> Node:
         fail_at(text, (start, start + 1), f"cannot be read: {_plain_reason(error.msg)}")
     except (ValueError, MemoryError, RecursionError):
         raise ClaimError("the text cannot be read: it is nested too deep, or holds a number too long") from None
-    found = _Reader(text, flat, source, lead, defines or {}).read(tree.body, 0)
-    if defines:
-        _check_growth(found)
-    return found
+    return _Reader(text, flat, source, lead, defines).read(tree.body, 0)
 
 
 def _check_growth(tree: Node) -> None:

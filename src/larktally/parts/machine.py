@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from functools import partial
 from types import CodeType
 from typing import Any, Literal, NamedTuple, TypeAlias
 
@@ -217,7 +218,8 @@ class Machine(MachineDefinition):
                 whole = in_scope(rule.when, self.scope, self.sim.names, self.sim.parts, self.name)
                 conditions[rule.name] = whole
                 rule.guard = compile_guard(whole, scope, what)
-                rule.reads = reads_of(whole, scope)
+                # What it read is told of a rule that is taken: made when one first is.
+                rule.reads_made_by = partial(reads_of, whole, scope)
             elif rule.when is not None:
                 named = f"machine {self.name!r}: the guard {rule.guard_text!r} of {rule.name!r}"
                 conditions[rule.name] = rule.guard = looking_guard(self.sim, rule.when, named)
@@ -294,7 +296,7 @@ class Machine(MachineDefinition):
             why_not = self._may(rule, entered)
             holds = self._holds(rule)
             # Read before the hooks run: it is what the guard saw that an event tells, not what the action made of it.
-            read = {text: value(self.guard_now) for text, value in rule.reads}
+            read = {text: value(self.guard_now) for text, value in rule.what_it_reads()}
             if rule.target in SHOWN:
                 target = rule.target
             else:
@@ -319,7 +321,7 @@ class Machine(MachineDefinition):
                 rule.action(self.now)
             self.sim.emit("acted", self.name, {"by": rule.name, "in": self.state})
             return
-        read = {text: value(self.guard_now) for text, value in rule.reads}
+        read = {text: value(self.guard_now) for text, value in rule.what_it_reads()}
         target = self._landing(rule)
         if rule.target == BACK:
             self.stack.pop()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, NamedTuple, TypeAlias
 
 from larktally.code_places import lambda_text
@@ -35,13 +35,22 @@ class Transition:
     label: str = ""
     action: Hook | None = None
     guard: Guard | None = None
-    reads: list[tuple[str, Guard]] = field(default_factory=list)
+    reads: list[tuple[str, Guard]] | None = None
+    reads_made_by: Callable[[], list[tuple[str, Guard]]] | None = None
 
     def __call__(self, action: Hook) -> Hook:
         if self.action is not None:
             raise ModelError(f"transition {self.name!r} has an action already")
         self.action = action
         return action
+
+    def what_it_reads(self) -> list[tuple[str, Guard]]:
+        """What its text guard reads, each with a function for its value; made when it is first asked for."""
+        if self.reads is None:
+            self.reads = []
+            if self.reads_made_by is not None:
+                self.reads = self.reads_made_by()
+        return self.reads
 
     @property
     def guard_text(self) -> str:

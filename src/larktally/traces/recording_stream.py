@@ -24,6 +24,7 @@ from larktally.traces.formats.arrow import (
     column_from_arrow,
     events_from_arrow,
     is_compressed,
+    numbers_of,
     recording_schema,
 )
 from larktally.traces.header import Header, read_header
@@ -210,7 +211,7 @@ class RecordingStream:
     def _input(self, batch: Any, name: str) -> npt.NDArray[np.float64]:
         at = batch.schema.get_field_index(f"input:{name}")
         if at >= 0:
-            return np.array(batch.column(at).to_numpy())
+            return np.array(numbers_of(batch.column(at)))
         return np.zeros(batch.num_rows)
 
 

@@ -21,7 +21,7 @@ import pyarrow as pa
 from larktally.errors import LarkTallyWarning, WriteError
 from larktally.traces.columns import Channel
 from larktally.traces.events import EventLog
-from larktally.traces.formats.arrow import METADATA_KEY, column_to_arrow, events_to_arrow, recording_schema
+from larktally.traces.formats.arrow import METADATA_KEY, column_to_arrow, events_to_arrow, recording_schema, to_arrow
 from larktally.traces.header import Header, header_json
 from larktally.whole_files import cannot_write, check_target
 
@@ -86,7 +86,7 @@ class RecordingWriter:
         for channel, array in zip(channels, arrays, strict=True):
             columns.append(column_to_arrow(channel, array))
         for name in self._inputs:
-            columns.append(pa.array(inputs[name]))
+            columns.append(to_arrow(inputs[name]))
         columns.append(events_to_arrow(events, rows))
         try:
             self._stream.write_batch(pa.RecordBatch.from_arrays(columns, schema=self._schema))

@@ -32,6 +32,7 @@ NUMERIC = {"number": pa.float64(), "count": pa.int64(), "flag": pa.bool_()}
 LABELS = pa.dictionary(pa.int32(), pa.string())
 _EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
 EVENTS = pa.list_(_EVENT)
+_LONGEST = 2**31 - 1
 
 
 def recording_schema(header: Header, inputs: Sequence[str]) -> Any:
@@ -47,8 +48,48 @@ def recording_schema(header: Header, inputs: Sequence[str]) -> Any:
 def column_to_arrow(channel: Channel, stored: npt.NDArray[Any]) -> Any:
     """The stored values of a channel, labels with the dictionary they have by now."""
     if channel.kind == "label":
-        return pa.DictionaryArray.from_arrays(pa.array(stored), pa.array(channel.labels, pa.string()))
-    return pa.array(stored)
+        return pa.DictionaryArray.from_arrays(to_arrow(stored), strings_to_arrow(channel.labels))
+    return to_arrow(stored)
+
+
+def to_arrow(values: npt.NDArray[Any]) -> Any:
+    """An array of numbers or flags as an Arrow array, without a copy of numbers.
+
+    From its buffer: pyarrow's own way first asks whether the values are a pandas Series, which loads pandas wherever it is
+    installed, and that takes as long as a short run.
+    """
+    values = np.ascontiguousarray(values)
+    if values.dtype == np.bool_:
+        packed = np.packbits(values, bitorder="little")
+        return pa.Array.from_buffers(pa.bool_(), len(values), [None, pa.py_buffer(packed)])
+    return pa.Array.from_buffers(pa.from_numpy_dtype(values.dtype), len(values), [None, pa.py_buffer(values)])
+
+
+def strings_to_arrow(texts: Sequence[str]) -> Any:
+    """Texts as an Arrow array of strings, by its buffers too."""
+    encoded = [text.encode() for text in texts]
+    ends = np.cumsum([0, *map(len, encoded)], dtype=np.int64)
+    # An offset is 32 bits wide in this type: what is longer goes the library's own way, which says so.
+    if ends[-1] > _LONGEST:
+        return pa.array(texts, pa.string())
+    offsets = ends.astype(np.int32)
+    buffers = [None, pa.py_buffer(offsets), pa.py_buffer(b"".join(encoded))]
+    return pa.Array.from_buffers(pa.string(), len(encoded), buffers)
+
+
+def numbers_of(array: Any) -> npt.NDArray[Any]:
+    """The values of an Arrow array of numbers or flags without nulls: a view of its buffer, or a copy of flags."""
+    dtype, end = np.dtype(array.type.to_pandas_dtype()), array.offset + len(array)
+    if not len(array):
+        return np.zeros(0, dtype=dtype)
+    buffer = array.buffers()[1]
+    if dtype != np.bool_:
+        return np.frombuffer(buffer, dtype=dtype, count=end)[array.offset :]
+    bits = np.unpackbits(np.frombuffer(buffer, dtype=np.uint8), bitorder="little")
+    # A buffer of a broken file may hold less than the file says.
+    if len(bits) < end:
+        raise ValueError(f"a column of {end} flags has {len(bits)} bits")
+    return bits[array.offset : end].view(np.bool_)
 
 
 def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
@@ -56,7 +97,7 @@ def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
     if channel.kind != "label":
         if chunked.type != NUMERIC[channel.kind] or chunked.null_count:
             raise ValueError(f"column {channel.name!r} is {chunked.type}, not a {channel.kind}")
-        return np.ascontiguousarray(chunked.to_numpy())
+        return np.ascontiguousarray(chunked_numbers(chunked))
     # Dictionaries of several chunks number their labels each in their own way; combining makes one of them.
     if chunked.num_chunks != 1:
         array = chunked.combine_chunks()
@@ -71,7 +112,15 @@ def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
     for code, label in enumerate(channel.labels):
         code_of[label] = code
     codes = np.array([code_of[label] for label in array.dictionary.to_pylist()] or [0], dtype=np.int32)
-    return np.asarray(codes[array.indices.to_numpy()])
+    return np.asarray(codes[numbers_of(array.indices)])
+
+
+def chunked_numbers(chunked: Any) -> npt.NDArray[Any]:
+    """The values of a chunked column of numbers or flags without nulls."""
+    chunks = [numbers_of(chunk) for chunk in chunked.chunks]
+    if len(chunks) == 1:
+        return chunks[0]
+    return np.concatenate([*chunks, np.zeros(0, dtype=chunked.type.to_pandas_dtype())])
 
 
 def events_to_arrow(events: EventLog, rows: int) -> Any:
@@ -80,9 +129,9 @@ def events_to_arrow(events: EventLog, rows: int) -> Any:
     offsets = np.concatenate([[0], np.cumsum(per_row)]).astype(np.int32)
     texts = []
     for field in (events.names, events.sources, events.data):
-        texts.append(pa.array(field, pa.string()))
+        texts.append(strings_to_arrow(field))
     emitted = pa.StructArray.from_arrays(texts, fields=list(_EVENT))
-    return pa.ListArray.from_arrays(pa.array(offsets, pa.int32()), emitted)
+    return pa.ListArray.from_arrays(to_arrow(offsets), emitted)
 
 
 def events_from_arrow(chunked: Any, place: object, trusted: bool = False) -> EventLog:
@@ -98,7 +147,7 @@ def events_from_arrow(chunked: Any, place: object, trusted: bool = False) -> Eve
         raise ValueError("the events column is not a list of events, each of the texts name, source and data")
     emitted = array.flatten()
     check_events(place, len(emitted))
-    lengths = np.diff(array.offsets.to_numpy())
+    lengths = np.diff(numbers_of(array.offsets))
     with_some = np.flatnonzero(lengths)
     rows = np.repeat(with_some, lengths[with_some]).tolist()
     names, sources = _texts(emitted.field("name")), _texts(emitted.field("source"))
@@ -129,9 +178,11 @@ def _texts(array: Any, in_form: Callable[[str], str] | None = None) -> list[str]
         known.append(text or "")
     # The last place stands for what is null.
     known.append("")
-    indices = array.indices.fill_null(len(known) - 1)
+    indices = numbers_of(array.indices)
+    if array.indices.null_count:
+        indices = np.where(numbers_of(array.indices.is_valid()), indices, len(known) - 1)
     found: list[str] = []
-    for index in indices.to_numpy().tolist():
+    for index in indices.tolist():
         found.append(known[index])
     return found
 

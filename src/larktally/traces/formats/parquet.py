@@ -22,10 +22,12 @@ from larktally.traces.contents import Savable, TraceContents
 from larktally.traces.digest import checksum_of
 from larktally.traces.formats.arrow import (
     METADATA_KEY,
+    chunked_numbers,
     column_from_arrow,
     column_to_arrow,
     events_from_arrow,
     events_to_arrow,
+    to_arrow,
 )
 from larktally.traces.formats.parquet_footer import values_by_column
 from larktally.traces.header import Header, header_json, read_header
@@ -91,7 +93,7 @@ def _table(piece: TraceContents, analog: frozenset[str]) -> pa.Table:
         name: column_to_arrow(column.channel, column.stored) for name, column in piece.columns.items()
     }
     for name, values in piece.inputs.items():
-        arrays[f"input:{name}"] = pa.array(values if name in analog else values != 0)
+        arrays[f"input:{name}"] = to_arrow(values if name in analog else values != 0)
     arrays["events"] = events_to_arrow(piece.events, piece.rows)
     return pa.table(arrays)
 
@@ -202,6 +204,6 @@ def _is_steady(array: Any) -> bool:
 def _input_values(name: str, chunked: Any) -> npt.NDArray[np.float64]:
     if chunked.null_count or not (pa.types.is_boolean(chunked.type) or pa.types.is_floating(chunked.type)):
         raise ValueError(f"input {name!r} is neither on/off nor numbers")
-    values = np.array(chunked.to_numpy(), dtype=np.float64)
+    values = np.array(chunked_numbers(chunked), dtype=np.float64)
     check_input(name, values)
     return values
