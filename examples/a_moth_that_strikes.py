@@ -8,7 +8,7 @@ import sys
 
 import larktally as lt
 
-QUAY = lt.Level.from_rows("........................\n........................\n########################", cell=16)
+QUAY = lt.Level.from_rows("\n".join(("." * 56, "." * 56, "#" * 56)), cell=16)
 
 
 def build_moth(sim: lt.Sim, wick: lt.Body, x: float, wrong: bool) -> None:
@@ -37,18 +37,18 @@ def build_moth(sim: lt.Sim, wick: lt.Body, x: float, wrong: bool) -> None:
 
 def canal(setup: lt.Setup) -> lt.Sim:
     sim = lt.Sim(setup, level=QUAY, actions=("left", "right"))
-    wick = sim.body("wick", size=(12, 20), at=(40, 16), gravity=900)
+    wick = sim.body("wick", size=(12, 20), at=(504, 16), gravity=900)
     gait = sim.machine("wick.gait", ("walking",), "walking")
-    gait.during("walking")(lambda now: wick.steer(vx=100 * now.axis("left", "right")))
-    for n, x in enumerate((190, 300), 1):
+    gait.during("walking")(lambda now: wick.steer(vx=130 * now.axis("left", "right")))
+    for n, x in enumerate((654, 764), 1):
         build_moth(sim.under(f"moth.{n}"), wick, x, setup.param("wrong", False))
     return sim
 
 
 walk = lt.Scenario(
     canal,
-    frames=400,
-    inputs=lt.InputScript().hold("right", start=10, frames=60).hold("left", start=200, frames=100),
+    frames=520,
+    inputs=lt.InputScript().hold("right", start=10, frames=46).hold("left", start=200, frames=220),
     claims=[
         lt.claim("a strike lasts its 24 frames", "stays(moth.1.flight == 'strike', exactly=24)"),
         lt.claim("it strikes only when rested", "spaced(began(moth.1.flight == 'strike'), at_least='0.8s')"),

@@ -66,7 +66,7 @@ if __name__ == "__main__":
     print(f"which line set what, where the can leaks:\n{lt.causes(trace, leaking, 20)}\n")
     found = lt.audit(leaking, rows=[10, 55, 100])
     print(f"a load that forgets:\n{found}\n")
-    assert any("self.since" in suspect for one in found.failed for suspect in one.suspects)
+    assert any("self.since" in suspect for one in found.rerun.failed for suspect in one.suspects)
     found = lt.audit(leaking.changed(subject=WholeCan), rows=[10, 55, 100], fresh=False)
     print(f"one that does not:\n{found}")
     assert found.passed

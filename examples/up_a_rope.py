@@ -42,7 +42,9 @@ def climber(setup: lt.Setup) -> lt.Sim:
 
     gait.during("walking", "airborne")(lambda now: setattr(wick, "vx", 110 * now.axis("left", "right")))
     gait.during("climbing")(lambda now: setattr(wick, "vy", 70.0 * now.value("up")))
-    gait.transition(("walking", "airborne"), to="climbing", when="rope.wick and held('up')", name="takes the rope")
+    gait.transition(
+        ("walking", "airborne"), to="climbing", when="rope.wick and held('up') and wick.y <= 60", name="takes the rope"
+    )
     gait.transition("climbing", to="airborne", when="pressed('hop')", name="hops off")(let_go)
     gait.transition("climbing", to="airborne", when="wick.y > 60", name="comes to the top")
     gait.transition("airborne", to="walking", when="wick.grounded", name="lands")

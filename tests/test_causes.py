@@ -272,7 +272,7 @@ def test_audit_on_the_command_line_names_what_the_last_run_left_behind(otter_fil
     found = call("audit", f"{otter_file}:dash", "--json")
     assert found.exit_code == 1
     (plain,) = json.loads(found.output)
-    assert plain["passed"] is False and plain["repeated"]["row"] == 5
+    assert plain["passed"] is False and plain["rerun"]["repeated"]["row"] == 5
     assert plain["fresh"] == {"ran": True, "same": True, "note": ""}
 
 
@@ -332,15 +332,15 @@ def hiding(where):
 )
 def test_the_audit_names_what_no_row_shows_and_no_load_puts_back(where, said):
     found = lt.audit(lt.Scenario(hiding(where), frames=30), rows=[3, 12], frames=8, fresh=False)
-    assert not found.passed and not found.failed and len(found.forgotten) == 1
-    assert found.forgotten[0].startswith(said) and "after load" in found.forgotten[0]
+    assert not found.passed and not found.rerun.failed and len(found.rerun.forgotten) == 1
+    assert found.rerun.forgotten[0].startswith(said) and "after load" in found.rerun.forgotten[0]
     assert "what the subject holds, and load did not put back, although no row showed it:" in str(found)
-    assert found.plain()["forgotten"] == list(found.forgotten)
+    assert found.plain()["rerun"]["forgotten"] == list(found.rerun.forgotten)
 
 
 def test_the_audit_finds_under_other_inputs_what_the_script_never_asks_for():
     found = lt.audit(lt.Scenario(hiding("asked"), frames=60), rows=[3, 20], frames=30, fresh=False)
-    assert found.failed and any("table" in suspect for one in found.failed for suspect in one.suspects)
+    assert found.rerun.failed and any("table" in suspect for one in found.rerun.failed for suspect in one.suspects)
 
 
 def test_the_audit_blames_nothing_within_the_library_for_a_program():
@@ -351,9 +351,9 @@ def test_the_audit_blames_nothing_within_the_library_for_a_program():
     wrong = lt.Scenario(lt.Program([sys.executable, planted, "save forgets oil"]), frames=40,
                         inputs=lt.InputScript().press("burst", 3).press("burst", 30))  # fmt: skip
     found = lt.audit(wrong, rows=[2], frames=12, fresh=False)
-    assert found.failed and found.failed[0].suspects == () and found.failed[0].channels[0][0] == "oil"
+    assert found.rerun.failed and found.rerun.failed[0].suspects == () and found.rerun.failed[0].channels[0][0] == "oil"
     well = lt.audit(wrong.changed(subject=lt.Program([sys.executable, planted])), rows=[2, 9], frames=12, fresh=False)
-    assert well.passed and well.forgotten == ()
+    assert well.passed and well.rerun.forgotten == ()
 
 
 def staying(setup):

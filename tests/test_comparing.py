@@ -230,21 +230,30 @@ counted = lt.Scenario(model, frames=60)
 @pytest.mark.slow
 def test_the_audit_finds_hidden_state_unseeded_randomness_and_a_set_s_order(tmp_path):
     found = lt.audit(lt.Scenario(HalfSaved, frames=60), fresh=False)
-    assert not found.passed and found.repeated is None
-    assert (found.failed[0].saved, found.failed[0].row, found.failed[0].channels) == (0, 1, (("n", "1", "4"),))
-    assert any("self.pace: " in suspect for one in found.failed for suspect in one.suspects)
-    assert not any("self.n:" in suspect for one in found.failed for suspect in one.suspects)
+    assert not found.passed and found.rerun.repeated is None
+    assert (found.rerun.failed[0].saved, found.rerun.failed[0].row, found.rerun.failed[0].channels) == (
+        0,
+        1,
+        (("n", "1", "4"),),
+    )
+    assert any("self.pace: " in suspect for one in found.rerun.failed for suspect in one.suspects)
+    assert not any("self.n:" in suspect for one in found.rerun.failed for suspect in one.suspects)
     found = lt.audit(lt.Scenario(Unseeded, frames=20), fresh=False)
-    assert found.rewinds is None and found.repeated is not None and "not the same" in str(found)
+    assert found.rerun.rewinds is None and found.rerun.repeated is not None and "not the same" in str(found)
     path = tmp_path / "moods.py"
     path.write_text(MODULE)
     from larktally.runs.model_files import load_scenarios
 
     moods, counted = load_scenarios(str(path))
     found = lt.audit(moods, file=path)
-    assert found.fresh_ran and not found.fresh_same and found.repeated is None and "hash seed" in str(found)
+    assert (
+        found.rerun.fresh_ran
+        and not found.rerun.fresh_same
+        and found.rerun.repeated is None
+        and "hash seed" in str(found)
+    )
     found = lt.audit(counted, rows=[5, 30], frames=10)
-    assert found.fresh_ran and found.fresh_same and len(found.failed) == 2
+    assert found.rerun.fresh_ran and found.rerun.fresh_same and len(found.rerun.failed) == 2
     assert "count in step (moods.py:" in str(found) and "5 when saved, 15 after load" in str(found)
 
 
@@ -275,7 +284,7 @@ def test_the_audit_names_what_load_forgets_deep_inside_lists_dicts_slots_and_gen
         def __init__(self, n):
             self.hp, self.kind = 9, lt.Rate(60)
 
-    (first, *_) = lt.audit(lt.Scenario(Deep, frames=8), rows=[2], frames=2, fresh=False).failed
+    (first, *_) = lt.audit(lt.Scenario(Deep, frames=8), rows=[2], frames=2, fresh=False).rerun.failed
     assert [suspect.split(":")[0] for suspect in first.suspects] == [
         "self.draw (its state)",
         "self.field",
@@ -290,7 +299,10 @@ def test_the_audit_passes_what_is_sound():
 
     found = lt.audit(quay.dusk_run, rows=20, frames=40)
     assert (
-        found.passed and found.rewinds == 11 and found.fresh_ran and "rewind: 11 restores, into the same" in str(found)
+        found.passed
+        and found.rerun.rewinds == 11
+        and found.rerun.fresh_ran
+        and "rewind: 11 restores, into the same" in str(found)
     )
 
 

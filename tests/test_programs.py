@@ -59,7 +59,7 @@ def test_a_program_saves_is_rewound_and_audited():
     assert sorted(trace.states) == [0, 200, 400, 600]
     assert lt.run_to(trace, scenario(), 450).values == trace.row(450)
     found = lt.audit(scenario(frames=60), rows=[10, 40], frames=10, fresh=False)
-    assert found.passed and found.rewinds == 2
+    assert found.passed and found.rerun.rewinds == 2
 
 
 def test_presses_on_events_until_and_ends_work_frame_by_frame(tmp_path):

@@ -167,7 +167,7 @@ def test_the_block_on_the_testing_page_runs_in_a_new_project(tmp_path):
     shutil.copy(folder / "baselines" / "walk.claims.toml", folder / "walk.claims.toml")
     words = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_model.py"]
     done = subprocess.run(words, cwd=folder, capture_output=True, text=True)
-    assert "6 passed" in done.stdout, done.stdout
+    assert "7 passed" in done.stdout, done.stdout
 
 
 def test_a_program_that_sends_too_much_of_everything_is_bounded(tmp_path):

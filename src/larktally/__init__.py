@@ -21,8 +21,8 @@ if TYPE_CHECKING:
     from larktally import explain as explain
     from larktally import geometry as geometry
     from larktally import language as language
-    from larktally.auditing.rewind import Audit as Audit
-    from larktally.auditing.rewind import audit as audit
+    from larktally.auditing.audit import Audit as Audit
+    from larktally.auditing.audit import audit as audit
     from larktally.claims.checking import check as check
     from larktally.claims.checking import check_each as check_each
     from larktally.claims.checking import rows_where as rows_where

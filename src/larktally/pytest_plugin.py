@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 if TYPE_CHECKING:
+    from larktally.auditing.audit import Audit
     from larktally.claims.claim import Claim
     from larktally.claims.over_runs import Tallies
     from larktally.claims.verdicts import Tally
@@ -173,6 +174,16 @@ class TestRuns:
             first = f"{failed.verdict}: {failed.name}" if failed is not None else next(iter(tallies.errors.values()))
             pytest.fail(f"{first}\n{tallies}", pytrace=False)
         return tallies
+
+    def audit(self, scenario: Scenario) -> Audit:
+        """Asserts that the audit of a scenario is sure of no finding; what is intended stands in the scenario."""
+        from larktally.auditing.audit import audit
+
+        found = audit(scenario)
+        if not found.passed:
+            first = found.findings[0]
+            pytest.fail(f"{first.check}: {first.about}\n{found}", pytrace=False)
+        return found
 
     def baseline(self, trace: Trace, name: str = "", tolerance: Tolerances = None) -> BaselineResult:
         """Asserts that a run is what its baseline says, in the folder `baselines` beside the test; --tally-accept makes it

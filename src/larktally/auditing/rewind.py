@@ -31,7 +31,7 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.traces.trace import Trace
 
-__all__ = ["Audit", "Rewound", "audit", "digest_of_scenario"]
+__all__ = ["RewindAudit", "Rewound", "digest_of_scenario", "rewind_audit"]
 
 # A run that has not ended by then would hold up a server for the day.
 FRESH_SECONDS = 300
@@ -68,8 +68,8 @@ class Rewound:
 
 
 @dataclass(frozen=True, slots=True)
-class Audit:
-    """What an audit found. `rewinds` is how many restores were tried, None where the subject cannot save; `repeated` and
+class RewindAudit:
+    """What running again found. `rewinds` is how many restores were tried, None where the subject cannot save; `repeated` and
     `fresh` are the first divergence of the second run here and of the runs in fresh processes (`fresh_ran` says whether
     that could be tried, and `fresh_note` why not); `forgotten` is what no load put back, although no row showed it yet."""
 
@@ -97,7 +97,7 @@ class Audit:
             "fresh": {"ran": self.fresh_ran, "same": self.fresh_same, "note": self.fresh_note},
         }
 
-    def _lines(self) -> list[str]:
+    def lines(self) -> list[str]:
         """What came of it, a line each."""
         if self.rewinds is None:
             lines = ["rewind: not tried: the subject has no save and load"]
@@ -131,22 +131,22 @@ class Audit:
 
     def report(self) -> Report:
         """What came of it."""
-        return Report.of_lines(self._lines())
+        return Report.of_lines(self.lines())
 
     def __str__(self) -> str:
         return self.report().text()
 
 
-def audit(
+def rewind_audit(
     scenario: Scenario,
     rows: int | Iterable[int] | None = None,
     *,
     frames: int = 30,
     file: str | Path | None = None,
     fresh: bool = True,
-) -> Audit:
-    """Audits a scenario's subject: restores at `rows` (a list, or every so-manieth; ten spread over the run by default),
-    each followed by `frames` frames.
+) -> RewindAudit:
+    """Runs a scenario again: twice, in fresh processes, and from restores at `rows` (a list, or every so-manieth; ten spread over
+    the run by default), each followed by `frames` frames.
 
     `file` is the Python file whose top level holds the scenario, where it cannot be found from the model function;
     `fresh=False` leaves the fresh processes out. Raises LarkTallyError for rows that the run does not have.
@@ -161,7 +161,7 @@ def audit(
         ran, note, same = _fresh(scenario, first, file)
     else:
         ran, note, same = (False, "left out", True)
-    return Audit(rewinds, tuple(failed), first_divergence(first, second), ran, note, same, forgotten)
+    return RewindAudit(rewinds, tuple(failed), first_divergence(first, second), ran, note, same, forgotten)
 
 
 def _rows(rows: int | Iterable[int] | None, last: int) -> list[int]:
@@ -208,7 +208,9 @@ def _rewound(scenario: Scenario, row: int, frames: int) -> tuple[Rewound | None,
     live = Live(scenario).to(row)
     saved, inside = live.save(), reachable_state(live.subject)
     at, stop = _look(live), min(row + frames, int(scenario.frames))
-    before = [at, *(_look_on(live) for _ in range(row, stop))]
+    before = [at]
+    while live.row < stop and live.ended is None:
+        before.append(_look_on(live))
     wrong, left = _restored(live, saved, row, before, inside)
     if wrong is not None:
         return wrong, left
@@ -228,6 +230,9 @@ def _restored(
     # A saved state has no events: those of its own row are the ones that were.
     again = [(live.values, before[0][1])]
     for _ in before[1:]:
+        if live.ended is not None:
+            again.append(({}, [f"the run ended: {live.ended}"]))
+            break
         again.append(_look_on(live))
     return _first_other(row, before, again, suspects), suspects
 
@@ -242,7 +247,7 @@ def _look_on(live: Live) -> tuple[dict[str, Any], list[str]]:
 
 
 def _first_other(row: int, before: list[Any], again: list[Any], suspects: tuple[str, ...]) -> Rewound | None:
-    for offset, ((values, emitted), (values_again, emitted_again)) in enumerate(zip(before, again, strict=True)):
+    for offset, ((values, emitted), (values_again, emitted_again)) in enumerate(zip(before, again, strict=False)):
         listed = []
         for name, value in values.items():
             if repr(value) != repr(values_again.get(name)):

@@ -1,18 +1,24 @@
-"""larktally audit FILE.py[:NAME]: whether runs repeat themselves, and whether a saved state is all of the state."""
+"""larktally audit FILE.py[:NAME], or TRACE: what is odd, with no claim written."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import click
 
-from larktally.auditing.rewind import audit
+from larktally.auditing.accepted import Accepted
+from larktally.auditing.audit import Audit, audit
 from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
+from larktally.cli.trace_options import reading_options
 from larktally.runs.model_files import load_scenarios, split_target
+from larktally.traces.formats import FORMATS
+from larktally.traces.trace import load_trace
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE.py[:NAME]|TRACE")
 @click.option("--every", type=click.IntRange(1), metavar="N", help="Restore in every Nth row. [default: ten rows]")
 @click.option(
     "--frames",
@@ -22,23 +28,91 @@ from larktally.runs.model_files import load_scenarios, split_target
     metavar="N",
     help="Frames run after each restore.",
 )
+@click.option("--only", multiple=True, metavar="CHECK", help="This check alone; may be said several times.")
+@click.option("--skip", multiple=True, metavar="CHECK", help="Not this check.")
+@click.option("--all", "everything", is_flag=True, help="Every finding, and not the seven most telling alone.")
+@click.option(
+    "--fail-on",
+    type=click.Choice(["sure", "likely", "none"]),
+    default="sure",
+    show_default=True,
+    help="Which findings make the exit status 1.",
+)
+@click.option("--accept", is_flag=True, help="Accept today's findings: from then on only new ones are shown.")
+@click.option(
+    "--baseline",
+    "folder",
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="Where accepted findings are kept. [default: baselines, beside the file]",
+)
+@reading_options
 @click.option("--json", "as_json", is_flag=True, help="Print the audit as JSON.")
 @report_errors
-def command(target: str, every: int | None, frames: int, as_json: bool) -> None:
-    """Audit scenarios: the same run again here and in fresh processes, and from a saved state put back.
+def command(
+    target: str,
+    every: int | None,
+    frames: int,
+    only: tuple[str, ...],
+    skip: tuple[str, ...],
+    everything: bool,
+    fail_on: str,
+    accept: bool,
+    folder: Path | None,
+    rate: str | None,
+    mapping: Path | None,
+    as_json: bool,
+) -> None:
+    """Audit scenarios, or a trace as far as it can be seen into: what is odd in the run, its model, and the same run again.
 
-    What comes out otherwise is named with its row, its values, and what load did not put back.
+    A finding names the part or rule, the rows, the evidence, and the claim that pins it from now on.
     """
+    options: dict[str, Any] = {"every": every, "frames": frames, "only": only, "skip": skip}
+    known = Accepted(folder or Path(target.partition(":")[0]).parent / "baselines")
     results: list[dict[str, Any]] = []
-    passed = True
-    for scenario in load_scenarios(target):
-        found = audit(scenario, every, frames=frames, file=split_target(target)[0])
-        passed = passed and found.passed
-        results.append({"scenario": scenario.title, **found.plain()})
+    failed = False
+    for title, found in _audited(target, rate, mapping, known, accept, options):
+        if accept:
+            known.accept(title, found.findings)
+        failed = failed or _fails(found, fail_on)
+        results.append({"scenario": title, **found.plain()})
         if not as_json:
-            echo(f"{scenario.title}")
-            echo("\n".join(f"  {line}" for line in str(found).splitlines()))
+            _print(title, found, everything)
     if as_json:
         print_json(results)
-    if not passed:
+    elif accept:
+        echo(f"accepted, in {known.path}")
+    if failed and not accept:
         exit_with(NOT_KEPT)
+
+
+def _audited(
+    target: str, rate: str | None, mapping: Path | None, known: Accepted, accept: bool, options: dict[str, Any]
+) -> Iterator[tuple[str, Audit]]:
+    """The audit of each scenario of a file, or of the one trace, under its name."""
+    checks = {"only": options["only"], "skip": options["skip"]}
+    if mapping is not None or any(target.endswith(one.suffix) for one in FORMATS):
+        title = Path(target).stem
+        trace = load_trace(target, rate=rate, mapping=mapping)
+        yield title, audit(trace, accepted=() if accept else known.of(title), **checks)
+        return
+    for scenario in load_scenarios(target):
+        accepted = frozenset() if accept else known.of(scenario.title)
+        file = split_target(target)[0]
+        yield (
+            scenario.title,
+            audit(scenario, options["every"], frames=options["frames"], file=file, accepted=accepted, **checks),
+        )
+
+
+def _fails(found: Audit, fail_on: str) -> bool:
+    if fail_on == "none":
+        return False
+    return not found.passed or (fail_on == "likely" and bool(found.findings))
+
+
+def _print(title: str, found: Audit, everything: bool) -> None:
+    from larktally.views.terminal import console, print_report
+
+    echo(title)
+    print_report(console(), found.report(everything))

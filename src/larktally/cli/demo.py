@@ -73,7 +73,7 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
 
 def _on_the_canal(folder: Path, written: list[Path]) -> tuple[int, int]:
     """Every scenario of the canal, and its evening rewound; how many claims were kept, of how many."""
-    from larktally.auditing.rewind import audit
+    from larktally.auditing.audit import audit
     from larktally.claims.checking import check
     from larktally.demo.evening import SCENARIOS
     from larktally.runs.record import record

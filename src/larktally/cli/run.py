@@ -9,6 +9,9 @@ from typing import Any
 
 import click
 
+from larktally.auditing.audit import look_at
+from larktally.auditing.finding import Finding
+from larktally.auditing.seen import Seen
 from larktally.claims.checking import check
 from larktally.claims.files import load_rules
 from larktally.claims.named import MeasureReading, NamedMeasure, measures_table, read_measures, values_before
@@ -42,6 +45,8 @@ from larktally.textfmt import plural, printable
 from larktally.traces.trace import Trace, load_trace
 from larktally.views.junit import Suite, write_junit
 from larktally.whole_files import check_target, made_folder, plain_file_name
+
+MOST_FINDINGS = 5
 
 
 @click.command()
@@ -156,8 +161,10 @@ def command(
         # The exit status is the worst of all: a failed subject counts more than a broken claim.
         worst = max(worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
         suites.append(Suite(scenario.title, tally, time.perf_counter() - began, left_baseline=left))
+        odd = [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
+        more = {"measures": [one.plain() for one in readings], "findings": [one.plain() for one in odd]}
         plain = _plain(scenario, trace, path, tally, causes, held)
-        results.append(plain | {"replaced": replaced, "measures": [one.plain() for one in readings]})
+        results.append(plain | {"replaced": replaced, **more})
         if not as_json:
             # A line apart from the run before it, whose sum would otherwise read as this one's heading.
             if len(results) > 1:
@@ -167,6 +174,7 @@ def command(
                 where = f"{path}, in place of the run before"
             _print(trace, where, scenario, tally, causes)
             _print_measures(readings)
+            _print_findings(scenario, odd)
             if held is not None:
                 _print_baseline(trace, scenario, held)
     tallies = None
@@ -226,6 +234,16 @@ def _print_measures(readings: Sequence[MeasureReading]) -> None:
 
     if readings:
         print_report(console(), Report.of((Line(""), measures_table(readings))))
+
+
+def _print_findings(scenario: Scenario, findings: Sequence[Finding]) -> None:
+    """A line for each finding that no claim asked about; none of them makes a run fail."""
+    if findings:
+        echo()
+    for one in findings[:MOST_FINDINGS]:
+        echo(f"odd, {one.certainty}: {one}")
+    if len(findings) > MOST_FINDINGS:
+        echo(f"and {len(findings) - MOST_FINDINGS} more: larktally audit --all")
 
 
 def _print_over_runs(rules_file: Path | None, tallies: Tallies, over_runs: RulesOverRuns, everything: bool) -> None:

@@ -93,7 +93,9 @@ def build_rules(sim: lt.Sim, wick: lt.Body, gait: lt.Machine) -> None:
 
     gait.transition("bursting", to="airborne", after=10, name="spent")
     gait.transition(ground_or_air, to="climbing", when="rope.wick and held('up')", name="takes the rope")
-    gait.transition("airborne", to="edging", when="gutter.wick and held('up')", name="takes the gutter")
+    gait.transition(
+        "airborne", to="edging", when="gutter.wick and held('up') and not held('down')", name="takes the gutter"
+    )
 
     @gait.transition(ground_or_air, to="airborne", when=f"{asked} and wick.on_edge", name="hops")
     def push_off(now: lt.StepContext) -> None:

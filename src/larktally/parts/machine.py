@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from functools import partial
 from types import CodeType
 from typing import Any, Literal, NamedTuple, TypeAlias
 
@@ -219,7 +219,7 @@ class Machine(MachineDefinition):
                 conditions[rule.name] = whole
                 rule.guard = compile_guard(whole, scope, what)
                 # What it read is told of a rule that is taken: made when one first is.
-                rule.reads_made_by = partial(reads_of, whole, scope)
+                rule.reads = functools.cache(functools.partial(reads_of, whole, scope))
             elif rule.when is not None:
                 named = f"machine {self.name!r}: the guard {rule.guard_text!r} of {rule.name!r}"
                 conditions[rule.name] = rule.guard = looking_guard(self.sim, rule.when, named)

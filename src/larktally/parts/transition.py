@@ -35,8 +35,7 @@ class Transition:
     label: str = ""
     action: Hook | None = None
     guard: Guard | None = None
-    reads: list[tuple[str, Guard]] | None = None
-    reads_made_by: Callable[[], list[tuple[str, Guard]]] | None = None
+    reads: Callable[[], list[tuple[str, Guard]]] | None = None
 
     def __call__(self, action: Hook) -> Hook:
         if self.action is not None:
@@ -47,10 +46,8 @@ class Transition:
     def what_it_reads(self) -> list[tuple[str, Guard]]:
         """What its text guard reads, each with a function for its value; made when it is first asked for."""
         if self.reads is None:
-            self.reads = []
-            if self.reads_made_by is not None:
-                self.reads = self.reads_made_by()
-        return self.reads
+            return []
+        return self.reads()
 
     @property
     def guard_text(self) -> str:

@@ -10,7 +10,7 @@ from larktally.claims.claim import Claim
 from larktally.claims.named import NamedMeasure, named_measures
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
-from larktally.names import name_fault
+from larktally.names import name_fault, one_or_many
 from larktally.subjects.adapt import adapt
 from larktally.subjects.own_object import name_of
 from larktally.subjects.protocol import SubjectLike
@@ -29,8 +29,8 @@ class Scenario:
     `subject` is a model function, a subject or its class; `frames` a number of frames or a time (`frames_as_written` is what
     was given). `until` is a condition in the claim language: the run ends after the first row in which it holds.
     `measures` are numbers of it by the names that people use: {"hop height": "apex(wick.y)"}, or an `lt.NamedMeasure` with a
-    unit and what is wanted. `seen=True` keeps what a sim's machines saw, for claims that ask; `allow_nan` lets number channels
-    be NaN. Raises
+    unit and what is wanted; `intended` findings of the audit that are meant so ("flicker wick.gait"). `seen=True` keeps what a
+    sim's machines saw, for claims that ask; `allow_nan` lets number channels be NaN. Raises
     LarkTallyError for what does not fit.
     """
 
@@ -42,6 +42,7 @@ class Scenario:
     params: Mapping[str, Any] = field(default_factory=dict)
     claims: tuple[Claim, ...] = ()
     measures: Any = ()
+    intended: tuple[str, ...] = ()
     name: str = ""
     until: str | None = None
     allow_nan: bool = False
@@ -59,6 +60,7 @@ class Scenario:
         params: Mapping[str, Any] | None = None,
         claims: Iterable[Claim] = (),
         measures: Mapping[str, str | NamedMeasure] | Iterable[NamedMeasure] = (),
+        intended: Iterable[str] = (),
         name: str = "",
         until: str | None = None,
         allow_nan: bool = False,
@@ -93,6 +95,7 @@ class Scenario:
             "params": dict(params or {}),
             "claims": claims,
             "measures": tuple(measures) if not isinstance(measures, Mapping) else named_measures(measures),
+            "intended": one_or_many(intended),
             "name": name,
             "until": until,
             "allow_nan": allow_nan,

@@ -1,0 +1,203 @@
+"""The audit: what is odd in a run, its model and its repetitions, although no claim asked."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from larktally.auditing.checks import CHECKS, Check
+from larktally.auditing.finding import Finding, ranked
+from larktally.auditing.rerun import HAMMERED, HELD, RATES, hammered, held_down, other_rates
+from larktally.auditing.rewind import RewindAudit, rewind_audit
+from larktally.auditing.seen import Seen
+from larktally.errors import LarkTallyError
+from larktally.names import unknown_name
+from larktally.report import Block, Line, Report, Tone
+from larktally.runs.record import record
+from larktally.runs.scenario import Scenario
+from larktally.textfmt import plural
+from larktally.traces.trace import Trace
+
+__all__ = ["Audit", "audit", "look_at"]
+
+MOST_SHOWN = 7
+REPEATS, SAVES = "unlike itself", "saved state"
+_RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates}
+
+
+@dataclass(frozen=True, slots=True)
+class Audit:
+    """What an audit found: `findings`, the most telling first; `ran` the checks that looked, `skipped` those that did not, with
+    why; `unmet` what the scenario says is intended and nothing found; `accepted` how many were left out as accepted before.
+
+    `rerun` is what running again came to, None where it was not.
+    """
+
+    findings: tuple[Finding, ...]
+    ran: tuple[str, ...]
+    skipped: tuple[tuple[str, str], ...] = ()
+    rerun: RewindAudit | None = None
+    unmet: tuple[str, ...] = ()
+    accepted: int = 0
+
+    @property
+    def passed(self) -> bool:
+        """Whether nothing sure was found."""
+        return all(one.certainty != "sure" for one in self.findings)
+
+    def plain(self) -> dict[str, Any]:
+        """The audit as plain data, for JSON."""
+        rerun = None
+        if self.rerun is not None:
+            rerun = self.rerun.plain()
+        return {
+            "passed": self.passed,
+            "findings": [one.plain() for one in self.findings],
+            "ran": list(self.ran),
+            "skipped": dict(self.skipped),
+            "unmet": list(self.unmet),
+            "accepted": self.accepted,
+            "rerun": rerun,
+        }
+
+    def report(self, everything: bool = False) -> Report:
+        """The most telling findings, each with its evidence and the claim that pins it; then which checks ran, and which not."""
+        return Report.of(self._blocks(everything))
+
+    def _blocks(self, everything: bool) -> Iterator[Block]:
+        shown: Sequence[Finding] = self.findings
+        if not everything:
+            shown = self.findings[:MOST_SHOWN]
+        for one in shown:
+            tone: Tone = "odd"
+            if one.certainty == "sure":
+                tone = "bad"
+            yield Line(f"{one.certainty:<7}{one.check}: {one}", tone=tone)
+            if one.place:
+                yield Line(one.place, "at", indent=1)
+            if one.claim:
+                yield Line(one.claim, "pin it", indent=1)
+            if one.more:
+                yield Line(one.more, "more", indent=1)
+        left = len(self.findings) - len(shown)
+        if left:
+            yield Line(f"and {plural(left, 'finding')} more (--all)", tone="odd")
+        if not self.findings:
+            yield Line("nothing found", tone="good")
+        for text in self.unmet:
+            yield Line(f"intended, and not found: {text}", tone="odd")
+        if self.accepted:
+            yield Line(f"{plural(self.accepted, 'finding')} accepted before", tone="quiet")
+        yield Line(f"looked for: {', '.join(self.ran)}", tone="quiet")
+        for name, why in self.skipped:
+            yield Line(f"not looked for: {name}: {why}", tone="quiet")
+        if self.rerun is not None:
+            for line in self.rerun.lines():
+                yield Line(line)
+
+    def __str__(self) -> str:
+        return self.report().text()
+
+
+def audit(
+    target: Scenario | Trace,
+    rows: int | Iterable[int] | None = None,
+    *,
+    frames: int = 30,
+    file: str | Path | None = None,
+    fresh: bool = True,
+    only: Collection[str] = (),
+    skip: Collection[str] = (),
+    accepted: Collection[str] = (),
+) -> Audit:
+    """Audits a scenario, or a trace alone as far as it can be seen into.
+
+    Of a scenario the run is looked at, its model, and the same run again: twice, in fresh processes with other hash seeds
+    (`fresh`), with each action held down, and from saved states put back in `rows` (a list, or every so-manieth; ten by default),
+    each followed by `frames` frames. `file` is the Python file that holds it, where its model does not tell. `only` and `skip`
+    name checks, `accepted` identities of findings that are known. Raises LarkTallyError for a check that there is not.
+    """
+    names = [check.name for check in CHECKS] + [REPEATS, SAVES, *_RERUNS]
+    for name in (*only, *skip):
+        if name not in names:
+            raise LarkTallyError(unknown_name("check", name, names, "the audit"))
+    chosen = [name for name in names if (not only or name in only) and name not in skip]
+    if isinstance(target, Trace):
+        return _told(look_at(Seen(target), chosen), None, (), accepted)
+    seen = Seen(record(target), target)
+    looked = look_at(seen, chosen)
+    findings, rerun = list(looked.findings), None
+    if {REPEATS, SAVES} & set(chosen):
+        rerun = rewind_audit(target, rows, frames=frames, file=file, fresh=fresh)
+        findings += _of_rerun(rerun)
+    for name, look in _RERUNS.items():
+        if name in chosen:
+            findings += look(seen, target)
+    ran = tuple(name for name in chosen if name in (REPEATS, SAVES, *_RERUNS))
+    looked = replace(looked, findings=tuple(findings), ran=(*looked.ran, *ran))
+    return _told(looked, rerun, target.intended, accepted)
+
+
+def look_at(seen: Seen, names: Collection[str] | None = None) -> Audit:
+    """The checks that look at one run and its model, without running it again; those named, or all."""
+    findings: list[Finding] = []
+    ran: list[str] = []
+    skipped: list[tuple[str, str]] = []
+    for check in CHECKS:
+        if names is not None and check.name not in names:
+            continue
+        why = _cannot(check, seen)
+        if why:
+            skipped.append((check.name, why))
+            continue
+        ran.append(check.name)
+        try:
+            findings += check.look(seen)
+        except LarkTallyError as error:
+            # One that stumbles takes none of the others with it.
+            ran.remove(check.name)
+            skipped.append((check.name, str(error).splitlines()[0]))
+    return Audit(tuple(ranked(findings)), tuple(ran), tuple(skipped))
+
+
+def _cannot(check: Check, seen: Seen) -> str:
+    """Why a check cannot look; "" where it can."""
+    if seen.trace.header.every != 1:
+        return "the recording is thinned, and its rows are no frames"
+    if seen.rows < 2:
+        return "there is one row alone"
+    if check.needs == "machines" and not seen.trace.header.outlines:
+        return "there are no machines of a sim"
+    if check.needs == "sim" and (seen.scenario is None or not seen.trace.header.scene):
+        return "there is no sim to look into"
+    return ""
+
+
+def _told(found: Audit, rerun: RewindAudit | None, intended: Sequence[str], accepted: Collection[str]) -> Audit:
+    """The audit without what is intended, and without what was accepted."""
+    kept = [one for one in found.findings if one.identity not in intended]
+    known = [one for one in kept if one.identity in accepted]
+    identities = {one.identity for one in found.findings}
+    unmet = tuple(text for text in intended if text not in identities)
+    new = ranked(one for one in kept if one.identity not in accepted)
+    return replace(found, findings=tuple(new), rerun=rerun, unmet=unmet, accepted=len(known))
+
+
+def _of_rerun(rerun: RewindAudit) -> Iterator[Finding]:
+    """What running again found. That a run is unlike itself is told first, since every other check leans on that."""
+    if rerun.repeated is not None:
+        told = f"the same run again is another: {rerun.repeated}"
+        rows = tuple(row for row in (rerun.repeated.row,) if row is not None)
+        yield Finding(REPEATS, "the run", told, "sure", rows, 1, weight=9, more="audit --only 'unlike itself'")
+    elif not rerun.fresh_same:
+        told = (
+            "another run in a fresh process with another hash seed: a set's order, a hash, or what is a process's own"
+        )
+        yield Finding(REPEATS, "the run", told, "sure", weight=9)
+    for one in rerun.failed:
+        about = ", ".join(name for name, _, _ in one.channels[:2]) or "its events"
+        yield Finding(SAVES, about, str(one).replace("\n", ";"), "sure", (one.saved, one.row), 1, weight=3)
+    for text in rerun.forgotten:
+        yield Finding(SAVES, text.partition(":")[0], f"load does not put it back: {text}", "sure", weight=3)
