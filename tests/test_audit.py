@@ -229,6 +229,33 @@ def pose_one_row_late(wrong):
     return own_of(rows, labels={"hero.pose": poses}), "late by one hero.pose"
 
 
+def pose_that_follows_its_state(wrong):
+    states = ("idle", "run", "hop")
+
+    def rows(k, now):
+        at = [states[(k + n) // 17 % 3] for n in (0, -1)]
+        return {"hero.state": at[0], "hero.pose": at[1] if wrong else at[0], "hero.x": float(k % 5)}, []
+
+    return own_of(rows, labels={"hero.state": states, "hero.pose": states}), "late by one hero.pose"
+
+
+def cooldown_that_is_never_used(wrong):
+    def build(sim):
+        rest = sim.cooldown("gun.rest", 12)
+        gun = sim.machine("gun.mood", ("idle", "firing"), "idle")
+        gun.transition("idle", to="firing", when="held('act')")
+        gun.transition("firing", to="idle", when="not held('act')")
+
+        @gun.during("firing")
+        def fire(now):
+            if rest.ready:
+                now.emit("shot")
+                if not wrong:
+                    rest.use()
+
+    return sim_of(build, 300, lt.InputScript().hold("act", 40, 120)), "on end shot"
+
+
 def chain_that_lapses_in_the_air(wrong):
     def build(sim):
         wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
@@ -310,6 +337,8 @@ ZOO = [
     timer_that_runs_in_the_pause,
     own_timer_in_the_pause,
     pose_one_row_late,
+    pose_that_follows_its_state,
+    cooldown_that_is_never_used,
     chain_that_lapses_in_the_air,
     out_of_the_level,
     nearly_the_old_place,

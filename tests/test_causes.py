@@ -273,7 +273,7 @@ def test_audit_on_the_command_line_names_what_the_last_run_left_behind(otter_fil
     assert found.exit_code == 1
     (plain,) = json.loads(found.output)
     assert plain["passed"] is False and plain["rerun"]["repeated"]["row"] == 5
-    assert plain["fresh"] == {"ran": True, "same": True, "note": ""}
+    assert plain["rerun"]["fresh"] == {"ran": True, "same": True, "note": ""}
 
 
 def test_a_model_that_cannot_be_built_names_its_line(otter_file):

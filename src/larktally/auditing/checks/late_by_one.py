@@ -17,10 +17,11 @@ LEAST = 3
 
 def look(seen: Seen) -> Iterator[Finding]:
     """Where the words of an event's data are labels of a channel: in all of three events and more the channel has the word one
-    row after (or before), and never in the event's own.
+    row after (or before), and never in the event's own. And a label that is in each row what another was in the row before.
 
-    Not: what an event says of where it came from, nor a machine's own `changed`.
+    Not: what an event says of where it came from, nor a machine's own `changed`; a pose that has times of its own.
     """
+    yield from _followers(seen)
     said: dict[tuple[str, str, str], list[tuple[int, str]]] = {}
     for event in seen.trace.events:
         for field, value in event.data.items():
@@ -34,6 +35,26 @@ def look(seen: Seen) -> Iterator[Finding]:
         for channel, column in labels.items():
             if words <= set(column.channel.labels) and channel != source:
                 yield from _compared(name, field, channel, column.values, listed)
+
+
+def _followers(seen: Seen) -> Iterator[Finding]:
+    """Labels that follow another of the same words a row late, from the first change of it to the last."""
+    labels = [(name, column) for name, column in seen.of_kind("label") if len(column.channel.labels) > 1]
+    for name, column in labels:
+        values = column.values
+        for other, leading in labels:
+            ahead = leading.values
+            changes = np.flatnonzero(ahead[1:] != ahead[:-1]) + 1
+            shared = set(column.channel.labels) & set(leading.channel.labels)
+            if name == other or len(changes) < LEAST or len(shared) < 2:
+                continue
+            if (values[1:] == ahead[:-1]).all() and (values[changes] != ahead[changes]).all():
+                told = (
+                    f"is in every row what {other} was in the row before, {rows_text(changes.tolist(), len(changes))}"
+                )
+                rows = tuple(int(row) for row in changes[:3])
+                claim, more = f"always({name} == {other})", f"why {changes[0]}"
+                yield Finding(NAME, name, told, "likely", rows, len(changes), "", claim, more, 2)
 
 
 def _compared(

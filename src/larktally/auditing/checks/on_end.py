@@ -21,8 +21,8 @@ _OWN = frozenset({"refused", "bumped", "pushed", "go_refused", "tick", "acted", 
 def look(seen: Seen) -> Iterator[Finding]:
     """An event of one source in ten and more rows on end.
 
-    Not: what goes on throughout the run, or exactly as long as an action is held; nor what the library says itself for as long
-    as it is asked.
+    Not: what goes on throughout the run, or exactly as long as an action is held, unless a cooldown is there for it that is never
+    used; nor what the library says itself for as long as it is asked.
     """
     held = {action: np.abs(values) >= 0.5 for action, values in seen.trace.inputs.items()}
     for (name, source), listed in seen.events.items():
@@ -35,14 +35,26 @@ def look(seen: Seen) -> Iterator[Finding]:
         lengths = np.diff(np.append(starts, len(rows)))
         n = int(lengths.argmax())
         first, length = int(rows[starts[n]]), int(lengths[n])
-        if length < MOST_ON_END or any(_goes_with(flags, first, length) for flags in held.values()):
+        idle = _unused_rest(seen, source)
+        if length < MOST_ON_END or (not idle and any(_goes_with(flags, first, length) for flags in held.values())):
             continue
         about = f"{name} of {source}" if source else name
-        told = f"falls in {length} rows on end, from row {first} on"
+        told = f"falls in {length} rows on end, from row {first} on{idle}"
         by = f", source={source!r}" if source else ""
         claim = f"spaced(event({name!r}{by}), at_least=2)"
         more = f"show --frames {max(first - 2, 0)}..{first + 8} --events"
         yield Finding(NAME, about, told, "likely", (first, first + 1, first + 2), length, "", claim, more, 2)
+
+
+def _unused_rest(seen: Seen, source: str) -> str:
+    """A cooldown beside what emits an event that is ready from first to last, as words for it; "" where there is none."""
+    family = source.partition(".")[0]
+    for name, _ in seen.of_kind("flag"):
+        owner, _, last = name.rpartition(".")
+        left = seen.trace.columns.get(f"{owner}.left")
+        if last == "ready" and left is not None and owner.startswith(family + ".") and not left.stored.any():
+            return f"; {owner} is ready in every row, and never used"
+    return ""
 
 
 def _goes_with(held: np.ndarray, first: int, length: int) -> bool:
