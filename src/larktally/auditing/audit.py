@@ -190,7 +190,9 @@ def _of_rerun(rerun: RewindAudit) -> Iterator[Finding]:
     if rerun.repeated is not None:
         told = f"the same run again is another: {rerun.repeated}"
         rows = tuple(row for row in (rerun.repeated.row,) if row is not None)
-        yield Finding(REPEATS, "the run", told, "sure", rows, 1, weight=9, more="audit --only 'unlike itself'")
+        yield Finding(
+            REPEATS, "the run", told, "sure", rows, 1, weight=9, more="larktally audit FILE.py --only 'unlike itself'"
+        )
     elif not rerun.fresh_same:
         told = (
             "another run in a fresh process with another hash seed: a set's order, a hash, or what is a process's own"

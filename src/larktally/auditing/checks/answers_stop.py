@@ -53,7 +53,9 @@ def look(seen: Seen) -> Iterator[Finding]:
             said = f"event({name!r}, source={source!r})" if name != "change of" else f"changed({source})"
             claim = f"follows(pressed({action!r}), {said}, within={WITHIN})"
             rows_ = tuple(int(row) for row in lost[:3])
-            yield Finding(NAME, about, told, "likely", rows_, len(lost), "", claim, f"why {lost[0]}", 3)
+            yield Finding(
+                NAME, about, told, "likely", rows_, len(lost), "", claim, f"larktally why TRACE FILE.py {lost[0]}", 3
+            )
             break
 
 

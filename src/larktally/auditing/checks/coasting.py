@@ -36,8 +36,12 @@ def look(seen: Seen) -> Iterator[Finding]:
             still: dict[str, int] = {}
             kept: dict[str, tuple[int, int, float]] = {}
             for n, (start, length) in enumerate(zip(starts.tolist(), lengths.tolist(), strict=True)):
+                # Up to the first row in which anything is held: from there on somebody may lead it.
+                pressed = np.flatnonzero(moving_inputs[start + 1 : start + length])
+                if len(pressed):
+                    length = int(pressed[0]) + 1
                 stay = values[start + 1 : start + length]
-                if length < LEAST_ROWS or moving_inputs[start + 1 : start + length].any():
+                if length < LEAST_ROWS:
                     continue
                 label = str(column.at(start))
                 if not stay.any():
@@ -48,9 +52,9 @@ def look(seen: Seen) -> Iterator[Finding]:
                 start, length, value = kept[label]
                 before = str(column.at(start - 1))
                 told = (
-                    f"keeps {value:g} of {before!r} for all {length} rows of {label!r}, from row {start} on, with nothing held; "
+                    f"keeps {value:g} of {before!r} for {length} rows of {label!r}, from row {start} on, with nothing held; "
                     f"in other stays it is 0 (row {still[label]})"
                 )
                 claim = f"always(implies({name} == {label!r}, {speed} == 0))"
-                more = f"why {start}"
+                more = f"larktally why TRACE FILE.py {start}"
                 yield Finding(NAME, speed, told, "likely", (start,), length, "", claim, more, 3)

@@ -42,7 +42,7 @@ def look(seen: Seen) -> Iterator[Finding]:
         certainty: Certainty = "likely"
         if machine:
             certainty = "sure"
-        more = f"show --frames {max(rows[0] - 2, 0)}..{rows[min(7, len(rows) - 1)]} --only '{name}'"
+        more = f"larktally show TRACE --frames {max(rows[0] - 2, 0)}..{rows[min(7, len(rows) - 1)]} --only '{name}'"
         yield Finding(
             NAME, name, told, certainty, tuple(rows[:3]), len(rows), _place(seen, name, rows[0]), claim, more, 3
         )

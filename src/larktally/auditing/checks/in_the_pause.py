@@ -52,7 +52,9 @@ def look(seen: Seen) -> Iterator[Finding]:
             )
             claim = f"always(implies(lasted({_condition(what)}) > 1, not changed({name})))"
             rows_ = tuple(int(row) for row in rows[:3])
-            yield Finding(NAME, name, told, "likely", rows_, len(rows), "", claim, f"why {rows[0]}", 3)
+            yield Finding(
+                NAME, name, told, "likely", rows_, len(rows), "", claim, f"larktally why TRACE FILE.py {rows[0]}", 3
+            )
 
 
 def _condition(what: str) -> str:

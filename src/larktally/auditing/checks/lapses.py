@@ -26,4 +26,15 @@ def look(seen: Seen) -> Iterator[Finding]:
         if not any(flags[row] or flags[max(row - 1, 0)] for row in rows):
             told = f"lapses only in the air, {rows_text(rows, len(rows))}: its time does not wait for the ground"
             claim = f"always(implies(event('lapsed', source={source!r}), {grounded}))"
-            yield Finding(NAME, source, told, "likely", tuple(rows[:3]), len(rows), "", claim, f"why {rows[0]}", 2)
+            yield Finding(
+                NAME,
+                source,
+                told,
+                "likely",
+                tuple(rows[:3]),
+                len(rows),
+                "",
+                claim,
+                f"larktally why TRACE FILE.py {rows[0]}",
+                2,
+            )

@@ -53,7 +53,7 @@ def _followers(seen: Seen) -> Iterator[Finding]:
                     f"is in every row what {other} was in the row before, {rows_text(changes.tolist(), len(changes))}"
                 )
                 rows = tuple(int(row) for row in changes[:3])
-                claim, more = f"always({name} == {other})", f"why {changes[0]}"
+                claim, more = f"always({name} == {other})", f"larktally why TRACE FILE.py {changes[0]}"
                 yield Finding(NAME, name, told, "likely", rows, len(changes), "", claim, more, 2)
 
 
@@ -78,5 +78,5 @@ def _compared(
             )
             word_at = listed[0][1]
             claim = f"always(implies(event({name!r}, {field}={word_at!r}), {channel} == {word_at!r}))"
-            more = f"show --frames {max(listed[0][0] - 2, 0)}..{listed[0][0] + 2} --only '{channel}' --events"
+            more = f"larktally show TRACE --frames {max(listed[0][0] - 2, 0)}..{listed[0][0] + 2} --only '{channel}' --events"
             yield Finding(NAME, channel, told, "likely", tuple(rows[:3].tolist()), len(listed), "", claim, more, 2)

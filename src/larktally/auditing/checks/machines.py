@@ -29,10 +29,20 @@ def look(seen: Seen) -> Iterator[Finding]:
         for one in findings(outline):
             if one.kind == "never taken":
                 place = seen.place_of(name, one.about)
-                yield Finding(NAME, f"{name}: {one.about}", one.message, "sure", place=place, more="chart", weight=2)
+                yield Finding(
+                    NAME,
+                    f"{name}: {one.about}",
+                    one.message,
+                    "sure",
+                    place=place,
+                    more="larktally chart FILE.py",
+                    weight=2,
+                )
             unreached = one.kind == "unreachable" and one.about not in visited and len(visited) > 1
             if unreached and one.about not in _strings(seen):
-                yield Finding(NAME, f"{name} {one.about}", one.message, "likely", more="chart", weight=1)
+                yield Finding(
+                    NAME, f"{name} {one.about}", one.message, "likely", more="larktally chart FILE.py", weight=1
+                )
 
 
 def look_at_time(seen: Seen) -> Iterator[Finding]:
@@ -60,7 +70,16 @@ def look_at_time(seen: Seen) -> Iterator[Finding]:
                 claim = f"eventually({name} == {state!r} and {name}.age >= {wanted - 1})"
                 place, rows_ = seen.place_of(name, again[0].name), tuple(int(row) for row in rows[:3])
                 yield Finding(
-                    TIME, f"{name} {state}", told, "sure", rows_, len(rows), place, claim, f"why {rows[1]}", 3
+                    TIME,
+                    f"{name} {state}",
+                    told,
+                    "sure",
+                    rows_,
+                    len(rows),
+                    place,
+                    claim,
+                    f"larktally why TRACE FILE.py {rows[1]}",
+                    3,
                 )
 
 

@@ -42,7 +42,7 @@ def look(seen: Seen) -> Iterator[Finding]:
         told = f"falls in {length} rows on end, from row {first} on{idle}"
         by = f", source={source!r}" if source else ""
         claim = f"spaced(event({name!r}{by}), at_least=2)"
-        more = f"show --frames {max(first - 2, 0)}..{first + 8} --events"
+        more = f"larktally show TRACE --frames {max(first - 2, 0)}..{first + 8} --events"
         yield Finding(NAME, about, told, "likely", (first, first + 1, first + 2), length, "", claim, more, 2)
 
 
@@ -85,4 +85,15 @@ def look_for_twice(seen: Seen) -> Iterator[Finding]:
         about = f"{name} of {source}" if source else name
         told = f"is said twice, with the same data, in {rows_text(rows, len(rows))}"
         claim = f"always(events({name!r}) <= 1)"
-        yield Finding(TWICE, about, told, "likely", tuple(rows[:3]), len(rows), "", claim, f"why {rows[0]}", 2)
+        yield Finding(
+            TWICE,
+            about,
+            told,
+            "likely",
+            tuple(rows[:3]),
+            len(rows),
+            "",
+            claim,
+            f"larktally why TRACE FILE.py {rows[0]}",
+            2,
+        )

@@ -38,7 +38,7 @@ def look(seen: Seen) -> Iterator[Finding]:
                     f"{float(column.stored[row])!r} in row {row}"
                 )
                 claim = f"eventually({to_text(node)})"
-                place, more = seen.place_of(machine, rule.name), f"why {row}"
+                place, more = seen.place_of(machine, rule.name), f"larktally why TRACE FILE.py {row}"
                 yield Finding(NAME, f"{machine}: {rule.name}", told, "sure", (row - 1, row), 1, place, claim, more, 3)
 
 

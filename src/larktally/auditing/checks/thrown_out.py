@@ -33,7 +33,9 @@ def look(seen: Seen) -> Iterator[Finding]:
             about = f"{name} {state}"
             if not (labels == state).any():
                 told = f"{state!r} is entered and left in the same step, by {by!r}, {rows_text(entered, len(entered))}"
-                yield Finding(NAME, about, told, "sure", rows, count, place, claim, f"why {entered[0]}", 3)
+                yield Finding(
+                    NAME, about, told, "sure", rows, count, place, claim, f"larktally why TRACE FILE.py {entered[0]}", 3
+                )
                 continue
             starts, lengths = stays_of(labels == state)
             own = lengths[(labels == state)[starts]]
@@ -43,4 +45,15 @@ def look(seen: Seen) -> Iterator[Finding]:
                     f"{state!r} has a rule for its frame {timed[0].after} ({timed[0].name!r}), and is left after one row each "
                     f"time, by {by!r}, {rows_text(entered, len(entered))}"
                 )
-                yield Finding(NAME, about, told, "sure", rows, count, place, claim, f"why {entered[0] + 1}", 3)
+                yield Finding(
+                    NAME,
+                    about,
+                    told,
+                    "sure",
+                    rows,
+                    count,
+                    place,
+                    claim,
+                    f"larktally why TRACE FILE.py {entered[0] + 1}",
+                    3,
+                )

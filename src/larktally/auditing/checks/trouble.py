@@ -30,7 +30,18 @@ def look(seen: Seen) -> Iterator[Finding]:
         if name in _TOLD:
             told = f"{_TOLD[name]}, {rows_text(rows, len(rows))}"
             claim = f"never(event({name!r}, source={source!r}))"
-            yield Finding(NAME, source, told, "sure", tuple(rows[:3]), len(rows), "", claim, f"why {rows[0]}", 3)
+            yield Finding(
+                NAME,
+                source,
+                told,
+                "sure",
+                tuple(rows[:3]),
+                len(rows),
+                "",
+                claim,
+                f"larktally why TRACE FILE.py {rows[0]}",
+                3,
+            )
     told_already = {source for (name, source) in seen.events if name == "not_finite"}
     slots = {name.removesuffix(".present") for name in seen.trace.channels if name.endswith(".present")}
     for name, column in seen.of_kind("number"):
@@ -47,4 +58,6 @@ def look(seen: Seen) -> Iterator[Finding]:
         value = float(column.stored[row])
         told = f"is {value} from row {row} on, to the end; it was {float(column.stored[row - 1]):g} before"
         claim = f"always({name} - {name} == 0)"
-        yield Finding(NAME, name, told, "likely", (row,), len(odd) - row, "", claim, f"why {row}", 2)
+        yield Finding(
+            NAME, name, told, "likely", (row,), len(odd) - row, "", claim, f"larktally why TRACE FILE.py {row}", 2
+        )

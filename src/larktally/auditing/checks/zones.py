@@ -34,7 +34,7 @@ def look(seen: Seen) -> Iterator[Finding]:
         if watched and inside and all(inside):
             told = "lies inside of a solid: no body that it watches can ever be in it"
             claim = f"eventually(event('entered', source={zone.name!r}))"
-            yield Finding(NAME, zone.name, told, "sure", claim=claim, weight=2, more="plot")
+            yield Finding(NAME, zone.name, told, "sure", claim=claim, weight=2, more="larktally plot TRACE")
 
 
 def _may_be(scene: Mapping[str, Any]) -> bool:
