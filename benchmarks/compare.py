@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import claims
 import files
 import machines
+import platformer
 import programs
 import rays
 import recording
@@ -63,7 +64,7 @@ def main() -> None:
     chosen = options.parse_args()
     rows = [
         Row(*row)
-        for module in (recording, machines, timers, rays, space, claims, files, programs)
+        for module in (recording, platformer, machines, timers, rays, space, claims, files, programs)
         for row in module.rows()
     ]
     results = [compare(row, chosen.rounds) for row in rows if chosen.only in row.name]

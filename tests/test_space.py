@@ -479,7 +479,10 @@ def test_the_short_way_through_a_frame_gives_the_same_bits_as_the_sweep(
                     wick.launch(vy=250 * wick.up_sign)
 
             sim.before("motion", steer)
-            sim.after("motion", lambda now: [now.emit("met", at=list(c[:2]), time=c.time) for c in wick.contacts])
+            sim.after(
+                "motion",
+                lambda now: [now.emit("met", at=list(c[:2]), time=c.time, box=list(c.box.low)) for c in wick.contacts],
+            )
 
         return run(build, 200, script, level=level, events=("met",))
 

@@ -340,17 +340,17 @@ class Body(RidingBox):
         return True
 
     def _floor_alone(self, x: float, y: float, move_x: float, next_x: float) -> Box | None:
-        """The one floor that it stands on where a step along it meets nothing else: every other solid is left on its side, or is
-        above or below. None where there is anything that only the sweep can tell."""
+        """The floor that it stands on where a step along it meets nothing else: every other solid is left on its side, or is
+        above or below, or goes on with that floor. None where there is anything that only the sweep can tell."""
         floor = None
         for low, high, box in self.near.still:
             surface = low[1]
             if self.up_sign > 0:
                 surface = high[1]
             if y == surface and low[0] < x < high[0]:
-                if floor is not None:
-                    return None
-                floor = box
+                # Over a seam the first of the two is met, as the sweep has it, and then the other not any more.
+                if floor is None:
+                    floor = box
             elif y == surface and low[0] <= x <= high[0]:
                 # On the very edge of a second one.
                 return None
