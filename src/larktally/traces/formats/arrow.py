@@ -33,6 +33,8 @@ LABELS = pa.dictionary(pa.int32(), pa.string())
 _EVENT = pa.struct([("name", pa.string()), ("source", pa.string()), ("data", pa.string())])
 EVENTS = pa.list_(_EVENT)
 _LONGEST = 2**31 - 1
+# The names of types that NumPy has under another name.
+_FLOATS = {"halffloat": "float16", "float": "float32", "double": "float64"}
 
 
 def recording_schema(header: Header, inputs: Sequence[str]) -> Any:
@@ -79,7 +81,7 @@ def strings_to_arrow(texts: Sequence[str]) -> Any:
 
 def numbers_of(array: Any) -> npt.NDArray[Any]:
     """The values of an Arrow array of numbers or flags without nulls: a view of its buffer, or a copy of flags."""
-    dtype, end = np.dtype(array.type.to_pandas_dtype()), array.offset + len(array)
+    dtype, end = _dtype_of(array.type), array.offset + len(array)
     if not len(array):
         return np.zeros(0, dtype=dtype)
     buffer = array.buffers()[1]
@@ -90,6 +92,13 @@ def numbers_of(array: Any) -> npt.NDArray[Any]:
     if len(bits) < end:
         raise ValueError(f"a column of {end} flags has {len(bits)} bits")
     return bits[array.offset : end].view(np.bool_)
+
+
+def _dtype_of(kind: Any) -> np.dtype[Any]:
+    """The NumPy type of an Arrow type of numbers or flags; by its name, since pyarrow's own answer may load pandas."""
+    if not (pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_boolean(kind)):
+        raise ValueError(f"a column of numbers or flags is {kind}")
+    return np.dtype(_FLOATS.get(str(kind), str(kind)))
 
 
 def column_from_arrow(channel: Channel, chunked: Any) -> npt.NDArray[Any]:
@@ -120,7 +129,7 @@ def chunked_numbers(chunked: Any) -> npt.NDArray[Any]:
     chunks = [numbers_of(chunk) for chunk in chunked.chunks]
     if len(chunks) == 1:
         return chunks[0]
-    return np.concatenate([*chunks, np.zeros(0, dtype=chunked.type.to_pandas_dtype())])
+    return np.concatenate([*chunks, np.zeros(0, dtype=_dtype_of(chunked.type))])
 
 
 def events_to_arrow(events: EventLog, rows: int) -> Any:
