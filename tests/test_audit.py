@@ -1,6 +1,7 @@
 """The audit against a zoo: models with one fault each, and healthy ones beside them that must not be blamed."""
 
 import json
+import xml.etree.ElementTree as ET
 
 import numpy as np
 import pytest
@@ -540,6 +541,53 @@ def test_what_is_intended_is_left_out_and_an_intention_that_finds_nothing_is_tol
     assert audit.unmet == ("on end hurt",) and "intended, and not found: on end hurt" in str(audit)
 
 
+class Forgets:
+    """Saves its place, and not how often it was asked; where it is asked too often it falls over."""
+
+    actions = ("act",)
+
+    def reset(self, setup):
+        self.x, self.asked, self.breaks = 0.0, 0, setup.param("breaks", 10_000)
+
+    def step(self, now):
+        self.asked += now.pressed("act")
+        if self.asked > self.breaks:
+            raise ValueError("asked too often")
+        self.x += 1.0 + 0.5 * (self.asked % 3 == 2)
+
+    def observe(self):
+        return {"x": self.x}
+
+    def save(self):
+        return repr(self.x).encode()
+
+    def load(self, saved):
+        self.x = float(saved)
+
+
+def test_what_load_forgets_is_told_by_row_channel_and_attribute_wherever_it_shows_first():
+    scenario = lt.Scenario(Forgets, frames=100, inputs=TAPS.keep(1, 100))
+    audit = lt.audit(scenario, fresh=False)
+    # Put back, the tap in frame 20 is the second one.
+    told = audit.rerun.failed[0]
+    assert (told.saved, told.row, told.anew) == (0, 20, False) and told.channels == (("x", "20.0", "20.5"),)
+    assert any("asked: 0 when saved, 1 after load" in one for one in told.suspects) and not audit.passed
+    # What was forgotten once is not blamed on the rows after it: each is saved in a subject that nothing was put back into.
+    apart = lt.audit(scenario, rows=[0, 30], fresh=False, only=["saved state"]).rerun
+    alone = lt.audit(scenario, rows=[30], fresh=False, only=["saved state"]).rerun
+    assert apart.failed[1] == alone.failed[0] and alone.failed[0].saved == 30
+    # Presses that nobody has tried make it fall over: both times in the same row, which is no fault of saving.
+    short = scenario.changed(params={"breaks": 3})
+    assert lt.audit(short, rows=[0], fresh=False, only=["saved state"]).rerun.failed
+
+
+def test_a_run_that_fails_midway_is_audited_up_to_there():
+    audit = lt.audit(lt.Scenario(Forgets, frames=300, inputs=TAPS, params={"breaks": 3}), fresh=False)
+    assert audit.findings[0].identity == "fails the run" and audit.findings[0].rows == (140,)
+    assert "asked too often" in str(audit) and dict(audit.skipped)["saved state"].startswith("the run fails in row 140")
+    assert "flicker" in audit.ran and not audit.passed
+
+
 MODEL = """
 import larktally as lt
 
@@ -576,6 +624,18 @@ def test_the_command_tells_part_rows_line_and_claim_and_accepts_what_is_known(tm
     assert ran.exit_code == 0 and "odd, sure: flight: changes in every row" in ran.output
     by_trace = command("audit", tmp_path / "traces" / "evening.parquet")
     assert by_trace.exit_code == 0 or "flicker: flight" in by_trace.output
+    (tmp_path / "rules.toml").write_text('intended = ["flicker flight"]\n')
+    meant = command(
+        "audit", path, "--only", "flicker", "--claims", tmp_path / "rules.toml", "--baseline", tmp_path / "no"
+    )
+    assert meant.exit_code == 0 and "nothing found" in meant.output
+    (tmp_path / "rules.toml").write_text("intended = 3\n")
+    assert command("audit", path, "--claims", tmp_path / "rules.toml").exit_code == 2
+    command("audit", path, "--only", "flicker", "--baseline", tmp_path / "no", "--junit", tmp_path / "odd.xml")
+    suite = ET.parse(tmp_path / "odd.xml").getroot()[0]
+    assert suite.attrib["failures"] == "1" and "stays(flight" in suite.find("testcase/failure").text
+    command("run", path, "--to", tmp_path / "traces", "--junit", tmp_path / "run.xml")
+    assert "odd, sure: flight" in ET.parse(tmp_path / "run.xml").getroot()[0].find("system-out").text
     (tmp_path / "baselines" / "findings.json").write_text("[3")
     assert command("audit", path).exit_code == 2
     assert command("audit", path, "--only", "flickers").exit_code == 2

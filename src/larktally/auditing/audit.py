@@ -12,7 +12,7 @@ from larktally.auditing.finding import Finding, ranked
 from larktally.auditing.rerun import HAMMERED, HELD, RATES, hammered, held_down, other_rates
 from larktally.auditing.rewind import RewindAudit, rewind_audit
 from larktally.auditing.seen import Seen
-from larktally.errors import LarkTallyError
+from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Tone
 from larktally.runs.record import record
@@ -111,13 +111,15 @@ def audit(
     only: Collection[str] = (),
     skip: Collection[str] = (),
     accepted: Collection[str] = (),
+    intended: Collection[str] = (),
 ) -> Audit:
     """Audits a scenario, or a trace alone as far as it can be seen into.
 
     Of a scenario the run is looked at, its model, and the same run again: twice, in fresh processes with other hash seeds
     (`fresh`), with each action held down, and from saved states put back in `rows` (a list, or every so-manieth; ten by default),
     each followed by `frames` frames. `file` is the Python file that holds it, where its model does not tell. `only` and `skip`
-    name checks, `accepted` identities of findings that are known. Raises LarkTallyError for a check that there is not.
+    name checks, `accepted` identities of findings that are known, `intended` those that are meant so, beside the scenario's own.
+    Raises LarkTallyError for a check that there is not.
     """
     names = [check.name for check in CHECKS] + [REPEATS, SAVES, *_RERUNS]
     for name in (*only, *skip):
@@ -125,19 +127,41 @@ def audit(
             raise LarkTallyError(unknown_name("check", name, names, "the audit"))
     chosen = [name for name in names if (not only or name in only) and name not in skip]
     if isinstance(target, Trace):
-        return _told(look_at(Seen(target), chosen), None, (), accepted)
-    seen = Seen(record(target), target)
+        return _told(look_at(Seen(target), chosen), None, tuple(intended), accepted)
+    try:
+        seen = Seen(record(target), target)
+    except SubjectFailed as failure:
+        return _of_failing(target, failure, chosen, (*target.intended, *intended), accepted)
     looked = look_at(seen, chosen)
     findings, rerun = list(looked.findings), None
     if {REPEATS, SAVES} & set(chosen):
-        rerun = rewind_audit(target, rows, frames=frames, file=file, fresh=fresh)
+        rerun = rewind_audit(target, rows, frames=frames, file=file, fresh=fresh, first=seen.trace)
         findings += _of_rerun(rerun)
     for name, look in _RERUNS.items():
         if name in chosen:
             findings += look(seen, target)
     ran = tuple(name for name in chosen if name in (REPEATS, SAVES, *_RERUNS))
     looked = replace(looked, findings=tuple(findings), ran=(*looked.ran, *ran))
-    return _told(looked, rerun, target.intended, accepted)
+    return _told(looked, rerun, (*target.intended, *intended), accepted)
+
+
+def _of_failing(
+    scenario: Scenario,
+    failure: SubjectFailed,
+    names: Collection[str],
+    intended: Sequence[str],
+    accepted: Collection[str],
+) -> Audit:
+    """The audit of a run that fails on the way: of its rows up to there. Raises the failure where there are none."""
+    if failure.trace is None:
+        raise failure
+    looked = look_at(Seen(failure.trace, scenario), names)
+    told = f"the subject fails: {str(failure).splitlines()[0]}"
+    findings = (Finding("fails", "the run", told, "sure", (failure.row,), 1, weight=9), *looked.findings)
+    why = f"the run fails in row {failure.row}, and would again"
+    skipped = [(name, why) for name in names if name in (REPEATS, SAVES, *_RERUNS)]
+    looked = replace(looked, findings=findings, skipped=(*looked.skipped, *skipped))
+    return _told(looked, None, intended, accepted)
 
 
 def look_at(seen: Seen, names: Collection[str] | None = None) -> Audit:

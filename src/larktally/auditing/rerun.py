@@ -22,8 +22,8 @@ from larktally.traces.trace import Trace
 __all__ = ["HAMMERED", "HELD", "RATES", "hammered", "held_down", "other_rates"]
 
 HELD, HAMMERED, RATES = "held down", "hammered", "other rates"
-# How long a button is held or hammered to see what it does then, and how many buttons are tried.
-FRAMES, MOST_ACTIONS = 60, 12
+# How long a button is held or hammered to see what it does then, and after it, and how many buttons are tried.
+FRAMES, AFTER, MOST_ACTIONS = 60, 10, 12
 # A hop more in the air is one and a half times as high; one in every other frame has no end.
 FAR_BEYOND = 2.5
 # Euler steps of another length end a few hundredths apart, and rules a frame.
@@ -121,7 +121,9 @@ def _with_each(seen: Seen, scenario: Scenario, every: int) -> Iterator[tuple[str
         if every > 1:
             more = InputScript(Span(action, start + n, 1) for n in range(0, FRAMES, every))
         script = InputScript.from_columns(seen.trace.inputs) | more
-        changed = scenario.changed(inputs=script, until=None, frames=last, claims=(), measures=())
+        # What it leads to shows while it is pressed, and soon after.
+        frames = min(start + FRAMES + AFTER, last)
+        changed = scenario.changed(inputs=script.keep(1, frames), until=None, frames=frames, claims=(), measures=())
         try:
             yield action, start, record(changed)
         except LarkTallyError as error:

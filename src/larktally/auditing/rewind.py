@@ -8,35 +8,27 @@ the whole scenario is run twice in this process, and once in each of two fresh o
 
 from __future__ import annotations
 
-import inspect
-import os
-import subprocess
-import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from types import FunctionType
-from typing import Any
+from typing import Any, NamedTuple
 
-from msgspec import structs
-
+from larktally.auditing.fresh_runs import FreshRuns
 from larktally.comparing.divergence import Divergence, first_divergence
-from larktally.errors import LarkTallyError
+from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.explain.reachable_state import LENGTH, reachable_state
 from larktally.inputs.script import InputScript
 from larktally.report import Report
-from larktally.runs.live import Live
-from larktally.runs.model_files import load_scenarios
+from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.record import record
+from larktally.runs.rows import chunk_reader
+from larktally.runs.runner import Runner, Snapshot
 from larktally.runs.scenario import Scenario
+from larktally.subjects.protocol import Value
 from larktally.traces.trace import Trace
 
-__all__ = ["RewindAudit", "Rewound", "digest_of_scenario", "rewind_audit"]
+__all__ = ["RewindAudit", "Rewound", "rewind_audit"]
 
-# A run that has not ended by then would hold up a server for the day.
-FRESH_SECONDS = 300
-# Two others than this process's own: a set's order may come out the same in one of them.
-HASH_SEEDS = ("1", "2")
 MOST_TOLD = 6
 
 
@@ -144,23 +136,26 @@ def rewind_audit(
     frames: int = 30,
     file: str | Path | None = None,
     fresh: bool = True,
+    first: Trace | None = None,
 ) -> RewindAudit:
     """Runs a scenario again: twice, in fresh processes, and from restores at `rows` (a list, or every so-manieth; ten spread over
     the run by default), each followed by `frames` frames.
 
     `file` is the Python file whose top level holds the scenario, where it cannot be found from the model function;
-    `fresh=False` leaves the fresh processes out. Raises LarkTallyError for rows that the run does not have.
+    `fresh=False` leaves the fresh processes out; `first` is its trace, where it was just run. Raises LarkTallyError for rows
+    that the run does not have.
     """
-    # In one process first: what differs here needs no other explanation.
-    first, second = record(scenario), record(scenario)
-    resolved = scenario.changed(
-        inputs=InputScript.from_columns(first.inputs), until=None, frames=first.frames, claims=()
-    )
-    rewinds, failed, forgotten = _rewinds(resolved, _rows(rows, first.frames), frames)
-    if fresh:
-        ran, note, same = _fresh(scenario, first, file)
-    else:
-        ran, note, same = (False, "left out", True)
+    fresh_runs = FreshRuns(scenario, file, fresh)
+    try:
+        # In one process first: what differs here needs no other explanation.
+        first, second = first or record(scenario), record(scenario)
+        resolved = scenario.changed(
+            inputs=InputScript.from_columns(first.inputs), until=None, frames=first.frames, claims=()
+        )
+        rewinds, failed, forgotten = _rewinds(resolved, _rows(rows, first.frames), frames)
+        ran, note, same = fresh_runs.answer(first)
+    finally:
+        fresh_runs.end()
     return RewindAudit(rewinds, tuple(failed), first_divergence(first, second), ran, note, same, forgotten)
 
 
@@ -178,87 +173,140 @@ def _rows(rows: int | Iterable[int] | None, last: int) -> list[int]:
 
 def _rewinds(scenario: Scenario, rows: list[int], frames: int) -> tuple[int | None, list[Rewound], tuple[str, ...]]:
     """How many restores were tried, those that did not give the same run again, and what of the others no load put back."""
-    live = Live(scenario)
-    if not live.saves:
+    walker = _Walk(scenario)
+    if not walker.run.subject.info.saves:
         return None, [], ()
     failed: list[Rewound] = []
     forgotten: dict[str, None] = {}
     for row in rows:
-        for script in (scenario.inputs, _other_inputs(scenario, live.actions, row)):
-            wrong, left = _rewound(scenario.changed(inputs=script), row, frames)
-            if wrong is not None:
-                failed.append(wrong)
-                break
-            forgotten.update(dict.fromkeys(left))
+        walker.run.to(row)
+        wrong, left = _rewound(scenario, walker, min(row + frames, int(scenario.frames)))
+        if wrong is not None:
+            failed.append(wrong)
+        forgotten.update(dict.fromkeys(left))
+        # What was put back wrongly once must not be blamed for what comes later.
+        if wrong is not None or left:
+            walker = _Walk(scenario)
     # One is enough of what differs in each row by its number.
     first = {name.partition(": ")[0]: name for name in reversed(forgotten)}
     return len(rows), failed, tuple(reversed(first.values()))
 
 
-def _other_inputs(scenario: Scenario, actions: Iterable[str], row: int) -> InputScript:
+def _other_inputs(scenario: Scenario, actions: Iterable[str], row: int, stop: int) -> InputScript:
     """The script up to a row, and presses at random after it: what a subject forgets may show only where it is asked."""
-    last = int(scenario.frames)
-    pressed = InputScript.at_random(dict.fromkeys(actions, 0.2), last, seed=row)
-    return scenario.inputs.keep(1, row) | pressed.keep(row + 1, last)
+    pressed = InputScript.at_random(dict.fromkeys(actions, 0.2), stop, seed=row)
+    return scenario.inputs.keep(1, row) | pressed.keep(row + 1, stop)
 
 
-def _rewound(scenario: Scenario, row: int, frames: int) -> tuple[Rewound | None, tuple[str, ...]]:
-    """Saves in a row, runs on, and puts back into the same subject and into another: what came out otherwise, and what was
-    not put back."""
-    live = Live(scenario).to(row)
-    saved, inside = live.save(), reachable_state(live.subject)
-    at, stop = _look(live), min(row + frames, int(scenario.frames))
-    before = [at]
-    while live.row < stop and live.ended is None:
-        before.append(_look_on(live))
-    wrong, left = _restored(live, saved, row, before, inside)
-    if wrong is not None:
-        return wrong, left
-    wrong, left_anew = _restored(Live(scenario), saved, row, before, inside)
-    if wrong is not None:
-        wrong = replace(wrong, anew=True)
-    return wrong, (*left, *left_anew)
+class _Walk(RunObserver):
+    """A run that is led on and put back: its rows, checked as recording checks them, and what was emitted in each."""
+
+    def __init__(self, scenario: Scenario) -> None:
+        self.by_row: dict[int, tuple[Value, ...]] = {}
+        self.emitted: dict[int, list[str]] = {}
+        # Only what is looked at is kept: a run may be long.
+        self._kept = False
+        self._allow_nan = scenario.allow_nan
+        self.run = Runner(scenario, [self])
+
+    def begin(self, run: RunStart) -> None:
+        self.names = [channel.name for channel in run.reader.channels]
+        self._check = chunk_reader(run, run.reader.channels, self._allow_nan)
+
+    def rows(self, stretch: Stretch) -> None:
+        self._check.arrays(stretch.columns, stretch.first)
+        if self._kept:
+            self.by_row.update(enumerate(zip(*stretch.columns, strict=True), stretch.first))
+            for event in stretch.events:
+                self.emitted.setdefault(event.row, []).append(str(event).partition(": ")[2])
+
+    def cut(self, row: int) -> None:
+        for later in [one for one in self.by_row if one >= row]:
+            del self.by_row[later]
+            self.emitted.pop(later, None)
+
+    def on(self, stop: int) -> _Look:
+        """Led on to a row, or to where it ends or fails: what its rows were, from the one where it stands on."""
+        shown, over, self._kept = self.run.subject.row(), "", True
+        try:
+            self.run.to(stop)
+        except SubjectFailed as failure:
+            # Under inputs that nobody has tried: that it fails so is told of a button held.
+            over = str(failure)
+        if self.run.end is not None:
+            over = self.run.end.reason
+        look = _Look(shown, dict(self.by_row), dict(self.emitted), over)
+        self.by_row.clear()
+        self.emitted.clear()
+        self._kept = False
+        return look
 
 
-def _restored(
-    live: Live, saved: bytes, row: int, before: list[Any], inside: dict[str, str]
-) -> tuple[Rewound | None, tuple[str, ...]]:
-    """Puts a state back and runs the same frames again: the first row that is not what it was before, and what was not put
-    back."""
-    live.load(saved, row)
-    suspects = _suspects(inside, reachable_state(live.subject))
-    # A saved state has no events: those of its own row are the ones that were.
-    again = [(live.values, before[0][1])]
-    for _ in before[1:]:
-        if live.ended is not None:
-            again.append(({}, [f"the run ended: {live.ended}"]))
-            break
-        again.append(_look_on(live))
-    return _first_other(row, before, again, suspects), suspects
+class _Look(NamedTuple):
+    """Some rows of a run: the one it stood in, as its subject shows it, and those after it, what was emitted, and why it was
+    over before the last of them."""
+
+    first: Sequence[Value]
+    rows: dict[int, tuple[Value, ...]]
+    emitted: dict[int, list[str]]
+    over: str
 
 
-def _look(live: Live) -> tuple[dict[str, Any], list[str]]:
-    return live.values, [repr(event) for event in live.events]
+def _rewound(scenario: Scenario, walker: _Walk, stop: int) -> tuple[Rewound | None, list[str]]:
+    """Saves where the walker stands, runs on, and puts back into the same subject and into another, under the script's inputs
+    and under others: what came out otherwise, and what was not put back. The walker stands there again afterwards."""
+    row = walker.run.row
+    left: list[str] = []
+    saved = Snapshot(row, walker.run.snapshot().state)
+    inside = reachable_state(walker.run.subject.target)
+    for script in (scenario.inputs, _other_inputs(scenario, walker.run.subject.info.actions, row, stop)):
+        if script is not scenario.inputs:
+            walker.run.restore(saved, script)
+        before = walker.on(stop)
+        for anew in (False, True):
+            again = walker
+            if anew:
+                again = _Walk(scenario)
+            again.run.restore(saved, script)
+            suspects = _suspects(inside, reachable_state(again.run.subject.target))
+            wrong = _first_other(again, row, before, again.on(stop), suspects)
+            if wrong is not None:
+                return replace(wrong, anew=anew), left
+            left += suspects
+    walker.run.restore(saved, scenario.inputs)
+    return None, left
 
 
-def _look_on(live: Live) -> tuple[dict[str, Any], list[str]]:
-    live.step()
-    return _look(live)
-
-
-def _first_other(row: int, before: list[Any], again: list[Any], suspects: tuple[str, ...]) -> Rewound | None:
-    for offset, ((values, emitted), (values_again, emitted_again)) in enumerate(zip(before, again, strict=False)):
-        listed = []
-        for name, value in values.items():
-            if repr(value) != repr(values_again.get(name)):
-                listed.append((name, repr(value), repr(values_again.get(name))))
-        channels = tuple(listed)
-        if channels or emitted != emitted_again:
-            events = None
-            if emitted != emitted_again:
-                events = (", ".join(emitted), ", ".join(emitted_again))
-            return Rewound(row, row + offset, channels, events, suspects)
+def _first_other(walk: _Walk, row: int, before: _Look, again: _Look, suspects: tuple[str, ...]) -> Rewound | None:
+    """The first row in which a run that was put back is not what it was."""
+    own = [channel.name for channel in walk.run.subject.info.channels]
+    channels = _others(own, before.first, again.first)
+    if channels:
+        return Rewound(row, row, channels, None, suspects)
+    for later in sorted({*before.rows, *again.rows}):
+        if later not in before.rows or later not in again.rows:
+            ends = (before.over or "it goes on", again.over or "it goes on")
+            return Rewound(row, later, (("the run", *ends),), None, suspects)
+        channels = _others(walk.names, before.rows[later], again.rows[later])
+        emitted, emitted_again = before.emitted.get(later, []), again.emitted.get(later, [])
+        events = None
+        if emitted != emitted_again:
+            events = (", ".join(emitted), ", ".join(emitted_again))
+        if channels or events:
+            return Rewound(row, later, channels, events, suspects)
     return None
+
+
+def _others(
+    names: Sequence[str], values: Sequence[Value], values_again: Sequence[Value]
+) -> tuple[tuple[str, str, str], ...]:
+    """The channels of a row that differ, with both values."""
+    # By their text: 0.0 and -0.0, and 1 and True, are not the same, and NaN is.
+    return tuple(
+        (name, repr(value), repr(again))
+        for name, value, again in zip(names, values, values_again, strict=True)
+        if repr(value) != repr(again)
+    )
 
 
 def _suspects(before: dict[str, str], after: dict[str, str]) -> tuple[str, ...]:
@@ -280,92 +328,3 @@ def _short(text: str) -> str:
     if len(text) <= 60:
         return text
     return text[:57] + "…"
-
-
-def _fresh(scenario: Scenario, first: Trace, file: str | Path | None) -> tuple[bool, str, bool]:
-    """Whether it was run in fresh processes, why not, and whether those runs have the same digest."""
-    found = _file_and_name(scenario, file)
-    if isinstance(found, str):
-        return False, found, True
-    code = "import sys; from larktally.auditing.rewind import digest_of_scenario as d; print(d(sys.argv[1]))"
-    command = [sys.executable, "-c", code, ":".join(map(str, found))]
-    runs = []
-    for seed in HASH_SEEDS:
-        # The same seed again would be the same order again.
-        if seed != os.environ.get("PYTHONHASHSEED"):
-            runs.append(_started(command, seed))
-    wanted, same = digest_without_name(first), True
-    for run in runs:
-        try:
-            out, error = run.communicate(timeout=FRESH_SECONDS)
-        except subprocess.TimeoutExpired:
-            # The other one too: nothing is left running.
-            _end(runs)
-            return False, f"it did not end within {FRESH_SECONDS} s", True
-        digest = out.strip().splitlines()[-1:]
-        if run.returncode != 0 or not digest:
-            _end(runs)
-            return False, f"it failed: {(error.strip().splitlines() or ['no output'])[-1]}", True
-        same = same and digest[0] == wanted
-    return True, "", same
-
-
-def _started(command: list[str], seed: str) -> subprocess.Popen[str]:
-    environment = {**os.environ, "PYTHONHASHSEED": seed}
-    return subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-
-
-def _end(runs: Iterable[subprocess.Popen[str]]) -> None:
-    for run in runs:
-        run.kill()
-        run.communicate()
-
-
-def digest_of_scenario(target: str) -> str:
-    """The digest of a scenario of a file, run now: what a fresh process prints."""
-    return digest_without_name(record(load_scenarios(target)[0]))
-
-
-def digest_without_name(trace: Trace) -> str:
-    """A trace's digest as if its scenario had no name: one that goes by its variable has none of its own."""
-    return trace.changed(header=structs.replace(trace.header, scenario="")).digest
-
-
-def _file_and_name(scenario: Scenario, file: str | Path | None) -> tuple[Path, str] | str:
-    """The file at whose top level the scenario stands and the name it has there, or why there is none."""
-    try:
-        path = Path(file) if file is not None else Path(inspect.getsourcefile(inspect.unwrap(scenario.subject)) or "")  # type: ignore[arg-type]
-    except TypeError:
-        return "the subject is an object, not a model that a file could be found of; say file="
-    if not path.is_file() or path.suffix != ".py":
-        return "its model is in no Python file; say file="
-    try:
-        names = []
-        for one in load_scenarios(str(path)):
-            if _same_run(one, scenario):
-                names.append(one.title)
-    except LarkTallyError as error:
-        return f"{error}"
-    if names:
-        return (path, names[0])
-    return f"{path.name} holds no such scenario at its top level"
-
-
-def _same_run(one: Scenario, other: Scenario) -> bool:
-    """Whether two scenarios make the same run: the file was run anew, so that its model is another function of that name."""
-    if not isinstance(one.subject, FunctionType | type) or not isinstance(other.subject, FunctionType | type):
-        return False
-    return one.subject.__name__ == other.subject.__name__ and _made_from(one) == _made_from(other)
-
-
-def _made_from(scenario: Scenario) -> tuple[object, ...]:
-    return (
-        scenario.frames,
-        scenario.inputs,
-        scenario.rate,
-        scenario.seed,
-        scenario.params,
-        scenario.until,
-        scenario.allow_nan,
-        scenario.seen,
-    )

@@ -18,7 +18,7 @@ from larktally.language.parsing import check_define, parse
 from larktally.language.tree import Node
 from larktally.names import did_you_mean, no_such_file, one_or_many, stands_twice, unknown_name
 
-__all__ = ["Rules", "load_claims", "load_rules"]
+__all__ = ["Rules", "load_claims", "load_intended", "load_rules"]
 
 _KEYS: dict[str, Any] = {
     "name": str,
@@ -47,7 +47,7 @@ _WORDS: dict[Any, str] = {
     (int, float): "a number",
     (int, float, list): "a number, or a list of the least and the greatest",
 }
-_TABLES = ("claim", "measure", "across", "define")
+_TABLES = ("claim", "measure", "across", "define", "intended")
 MOST_BYTES = 10_000_000
 
 
@@ -80,9 +80,7 @@ def load_rules(path: str | Path, channels: Iterable[str] | None = (), tags: Iter
     Where the channels are None, nothing is made `for_each` of them: the file alone is read. Raises ClaimError as load_claims
     does, for a file without any of them too.
     """
-    content = _read_toml(Path(path))
-    for key in content.keys() - set(_TABLES):
-        raise ClaimError(f"{path}: no key {key!r} in a claims file{did_you_mean(key, _TABLES)}")
+    content = _content(path)
     defines = _defines(path, content.get("define", {}))
     names = None
     if channels is not None:
@@ -108,6 +106,22 @@ def load_rules(path: str | Path, channels: Iterable[str] | None = (), tags: Iter
     if twice is not None:
         raise ClaimError(f"{path}: two measures are called {twice!r}")
     return Rules(tuple(_tagged(path, claims, set(tags))), tuple(measures), tuple(across))
+
+
+def load_intended(path: str | Path) -> tuple[str, ...]:
+    """What a claims file says is intended of what an audit finds: `intended = ["flicker sign.lit"]`, before its tables. Raises
+    ClaimError."""
+    listed = _content(path).get("intended", [])
+    if not isinstance(listed, list) or not all(isinstance(one, str) for one in listed):
+        raise ClaimError(f"{path}: intended is a list of strings, a check and what it is about each, not {listed!r}")
+    return tuple(listed)
+
+
+def _content(path: str | Path) -> dict[str, Any]:
+    content = _read_toml(Path(path))
+    for key in content.keys() - set(_TABLES):
+        raise ClaimError(f"{path}: no key {key!r} in a claims file{did_you_mean(key, _TABLES)}")
+    return content
 
 
 def _tables(path: str | Path, content: Mapping[str, Any], key: str) -> list[Any]:

@@ -10,11 +10,14 @@ import click
 
 from larktally.auditing.accepted import Accepted
 from larktally.auditing.audit import Audit, audit
+from larktally.claims.files import load_intended
 from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
 from larktally.cli.trace_options import reading_options
 from larktally.runs.model_files import load_scenarios, split_target
 from larktally.traces.formats import FORMATS
 from larktally.traces.trace import load_trace
+
+_FAILING = {"sure": ("sure",), "likely": ("sure", "likely"), "none": ()}
 
 
 @click.command()
@@ -46,6 +49,16 @@ from larktally.traces.trace import load_trace
     metavar="DIR",
     help="Where accepted findings are kept. [default: baselines, beside the file]",
 )
+@click.option(
+    "--claims",
+    "claims_file",
+    type=click.Path(path_type=Path),
+    metavar="RULES.toml",
+    help="Its `intended` are no findings, as a scenario's own are not.",
+)
+@click.option(
+    "--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write JUnit XML, a case for each check."
+)
 @reading_options
 @click.option("--json", "as_json", is_flag=True, help="Print the audit as JSON.")
 @report_errors
@@ -59,6 +72,8 @@ def command(
     fail_on: str,
     accept: bool,
     folder: Path | None,
+    claims_file: Path | None,
+    junit: Path | None,
     rate: str | None,
     mapping: Path | None,
     as_json: bool,
@@ -67,19 +82,26 @@ def command(
 
     A finding names the part or rule, the rows, the evidence, and the claim that pins it from now on.
     """
-    options: dict[str, Any] = {"every": every, "frames": frames, "only": only, "skip": skip}
+    options: dict[str, Any] = {"every": every, "frames": frames}
+    checks: dict[str, Any] = {"only": only, "skip": skip}
+    if claims_file is not None:
+        checks["intended"] = load_intended(claims_file)
     known = Accepted(folder or Path(target.partition(":")[0]).parent / "baselines")
-    results: list[dict[str, Any]] = []
+    audits: dict[str, Audit] = {}
     failed = False
-    for title, found in _audited(target, rate, mapping, known, accept, options):
+    for title, found in _audited(target, rate, mapping, known, accept, options, checks):
         if accept:
             known.accept(title, found.findings)
         failed = failed or _fails(found, fail_on)
-        results.append({"scenario": title, **found.plain()})
+        audits[title] = found
         if not as_json:
             _print(title, found, everything)
+    if junit is not None:
+        from larktally.views.junit import write_junit_of_audits
+
+        write_junit_of_audits(junit, audits, _FAILING[fail_on])
     if as_json:
-        print_json(results)
+        print_json([{"scenario": title, **found.plain()} for title, found in audits.items()])
     elif accept:
         echo(f"accepted, in {known.path}")
     if failed and not accept:
@@ -87,10 +109,15 @@ def command(
 
 
 def _audited(
-    target: str, rate: str | None, mapping: Path | None, known: Accepted, accept: bool, options: dict[str, Any]
+    target: str,
+    rate: str | None,
+    mapping: Path | None,
+    known: Accepted,
+    accept: bool,
+    options: dict[str, Any],
+    checks: dict[str, Any],
 ) -> Iterator[tuple[str, Audit]]:
     """The audit of each scenario of a file, or of the one trace, under its name."""
-    checks = {"only": options["only"], "skip": options["skip"]}
     if mapping is not None or any(target.endswith(one.suffix) for one in FORMATS):
         title = Path(target).stem
         trace = load_trace(target, rate=rate, mapping=mapping)
@@ -106,9 +133,7 @@ def _audited(
 
 
 def _fails(found: Audit, fail_on: str) -> bool:
-    if fail_on == "none":
-        return False
-    return not found.passed or (fail_on == "likely" and bool(found.findings))
+    return any(one.certainty in _FAILING[fail_on] for one in found.findings)
 
 
 def _print(title: str, found: Audit, everything: bool) -> None:

@@ -160,8 +160,9 @@ def command(
                 left = ""
         # The exit status is the worst of all: a failed subject counts more than a broken claim.
         worst = max(worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
-        suites.append(Suite(scenario.title, tally, time.perf_counter() - began, left_baseline=left))
+        took = time.perf_counter() - began
         odd = [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
+        suites.append(Suite(scenario.title, tally, took, left_baseline=left, odd=odd))
         more = {"measures": [one.plain() for one in readings], "findings": [one.plain() for one in odd]}
         plain = _plain(scenario, trace, path, tally, causes, held)
         results.append(plain | {"replaced": replaced, **more})

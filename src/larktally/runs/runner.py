@@ -12,6 +12,7 @@ from typing import NamedTuple
 from larktally.claims.claim import mentions_seen
 from larktally.errors import LarkTallyError, SubjectFailed, WriteError
 from larktally.event import Event
+from larktally.inputs.script import InputScript
 from larktally.inputs.view import FeedState, InputFeed, check_within
 from larktally.parts.context import StepContext
 from larktally.parts.part import Part
@@ -49,6 +50,7 @@ class Runner:
     def __init__(self, scenario: Scenario, observers: Iterable[RunObserver] = ()) -> None:
         self.scenario = scenario
         self.setup = Setup(scenario.rate, scenario.seed, scenario.params)
+        self._inputs = scenario.inputs
         self.subject = adapt(scenario.subject)
         self.row = 0
         self.end: End | None = None
@@ -99,12 +101,15 @@ class Runner:
         self._check_saves()
         return Snapshot(self.row, self.subject.save(), self._feed.save())
 
-    def restore(self, snapshot: Snapshot) -> None:
-        """Goes back, or on, to where a snapshot was taken: of this run, or of another of the same scenario."""
+    def restore(self, snapshot: Snapshot, inputs: InputScript | None = None) -> None:
+        """Goes back, or on, to where a snapshot was taken, of this run or of another of the same scenario; with other
+        `inputs`, under them from then on."""
         # Before anything is touched: a subject that cannot load must not be left half-way.
         self._check_saves()
         self.subject.load(snapshot.state)
-        if snapshot.feed is not None:
+        if inputs is not None:
+            self._inputs = inputs
+        if snapshot.feed is not None and inputs is None:
             self._feed.load(snapshot.feed)
         else:
             self._feed = self._fresh_feed()
@@ -135,7 +140,7 @@ class Runner:
         self._hand_over()
 
     def _fresh_feed(self) -> InputFeed:
-        return InputFeed(self.scenario.inputs, self.subject.info.actions, self.scenario.rate)
+        return InputFeed(self._inputs, self.subject.info.actions, self.scenario.rate)
 
     def _check_saves(self) -> None:
         if not self.subject.info.saves:

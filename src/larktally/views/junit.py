@@ -8,30 +8,36 @@ from __future__ import annotations
 
 import re
 import xml.etree.ElementTree as ET
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from larktally.claims.over_runs import Tallies
 from larktally.claims.story import headline
 from larktally.claims.verdicts import Tally
 from larktally.whole_files import write_whole
 
-__all__ = ["Suite", "junit_xml", "write_junit", "write_junit_over_runs"]
+if TYPE_CHECKING:
+    from larktally.auditing.audit import Audit
+    from larktally.auditing.finding import Finding
+
+__all__ = ["Suite", "junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 @dataclass(frozen=True, slots=True)
 class Suite:
-    """One run or trace: its tally, None where there is none; how long it took; and what went wrong with the run itself, or
-    how it left its baseline ("" for neither)."""
+    """One run or trace: its tally, None where there is none; how long it took; what went wrong with the run itself, or
+    how it left its baseline ("" for neither); and what is odd in it, which is told and fails nothing."""
 
     name: str
     tally: Tally | None
     seconds: float = 0.0
     error: str = ""
     left_baseline: str = ""
+    odd: Sequence[Finding] = ()
 
 
 def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None) -> bytes:
@@ -41,9 +47,7 @@ def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None) -> bytes:
         _add(root, suite)
     if tallies is not None:
         _add_over_runs(root, "over all runs", tallies, 0.0)
-    ET.indent(root)
-    body: str = ET.tostring(root, encoding="unicode")
-    return f'<?xml version="1.0" encoding="UTF-8"?>\n{body}\n'.encode()
+    return _document(root)
 
 
 def write_junit(path: Path, suites: Iterable[Suite], tallies: Tallies | None = None) -> None:
@@ -56,9 +60,58 @@ def write_junit_over_runs(path: Path, name: str, tallies: Tallies, seconds: floa
     not be judged."""
     root = ET.Element("testsuites", name="larktally")
     _add_over_runs(root, name, tallies, seconds)
+    write_whole(path, _document(root))
+
+
+def write_junit_of_audits(path: Path, audits: Mapping[str, Audit], failing: Collection[str]) -> None:
+    """A suite for each audit and a case for each check: it fails where one of its findings is as certain as those of `failing`
+    ("sure", "likely"), tells the others, and is skipped where it could not look."""
+    root = ET.Element("testsuites", name="larktally")
+    for name, found in audits.items():
+        _add_audit(root, name, found, failing)
+    write_whole(path, _document(root))
+
+
+def _document(root: ET.Element) -> bytes:
     ET.indent(root)
     body: str = ET.tostring(root, encoding="unicode")
-    write_whole(path, f'<?xml version="1.0" encoding="UTF-8"?>\n{body}\n'.encode())
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n{body}\n'.encode()
+
+
+def _add_audit(root: ET.Element, name: str, found: Audit, failing: Collection[str]) -> None:
+    by_check: dict[str, list[Finding]] = {check: [] for check in found.ran}
+    for one in found.findings:
+        by_check.setdefault(one.check, []).append(one)
+    failed = {check for check, those in by_check.items() if any(one.certainty in failing for one in those)}
+    element = ET.SubElement(
+        root,
+        "testsuite",
+        name=_text(name),
+        tests=str(len(by_check) + len(found.skipped)),
+        failures=str(len(failed)),
+        errors="0",
+        skipped=str(len(found.skipped)),
+        time="0.000",
+    )
+    for check, those in by_check.items():
+        case = ET.SubElement(element, "testcase", name=_text(check), classname=_text(name), time="0.000")
+        told = "\n".join(_of_finding(one) for one in those)
+        if check in failed:
+            _told(case, "failure", those[0].certainty, told)
+        elif told:
+            ET.SubElement(case, "system-out").text = _text(told)
+    for check, why in found.skipped:
+        case = ET.SubElement(element, "testcase", name=_text(check), classname=_text(name), time="0.000")
+        ET.SubElement(case, "skipped", message=_text(why))
+
+
+def _of_finding(one: Finding) -> str:
+    told = f"{one.certainty}: {one}"
+    if one.place:
+        told += f"; at {one.place}"
+    if one.claim:
+        told += f"; pin it: {one.claim}"
+    return told
 
 
 def _add_over_runs(root: ET.Element, name: str, tallies: Tallies, seconds: float) -> None:
@@ -120,6 +173,8 @@ def _add(root: ET.Element, suite: Suite) -> None:
         _told(case("the baseline"), "failure", "divergence", suite.left_baseline)
     if skipped:
         ET.SubElement(case("the run"), "skipped", message="no claims, so nothing was checked")
+    if suite.odd:
+        ET.SubElement(element, "system-out").text = _text("\n".join(f"odd, {_of_finding(one)}" for one in suite.odd))
 
 
 def _told(case: ET.Element, tag: str, kind: str, story: str) -> None:
