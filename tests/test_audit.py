@@ -8,8 +8,9 @@ import pytest
 from click.testing import CliRunner
 
 import larktally as lt
-from larktally.auditing.audit import look_at
+from larktally.auditing.audit import Audit, look_at
 from larktally.auditing.checks import CHECKS
+from larktally.auditing.finding import Finding, folded, ranked
 from larktally.auditing.seen import Seen
 from larktally.cli import main
 
@@ -80,6 +81,24 @@ def own_gait_that_flickers(wrong):
         return {"hero.gait": "walk" if walking else "stand", "hero.x": float(k)}, []
 
     return own_of(rows, labels={"hero.gait": ("walk", "stand")}), "flicker hero.gait"
+
+
+def a_push_that_multiplies(wrong):
+    def rows(k, now):
+        # Beside it a fall, a score, a thing that eases, and one that has just begun to move.
+        push = 0.001 * 1.05**k if wrong else 0.001 * min(1.05**k, 40.0)
+        others = {"leaf.y": -7.5 * k * k / 60, "score": 10.0 * k, "sun": 100 - 90 * 0.97**k, "cart.x": 0.01 * k**3}
+        return {"hero.push": push, **others}, []
+
+    return own_of(rows), "trouble hero.push"
+
+
+def a_short_push_that_multiplies(wrong):
+    def build(sim):
+        drift = sim.value("drift", 1.0)
+        sim.after("machines", lambda now: setattr(drift, "value", drift.value * (-1.02 if wrong else -0.99)))
+
+    return sim_of(build), "trouble drift"
 
 
 def thrown_out_in_its_own_step(wrong):
@@ -327,6 +346,8 @@ def zone_inside_the_ground(wrong):
 ZOO = [
     two_rules_that_fight,
     own_gait_that_flickers,
+    a_push_that_multiplies,
+    a_short_push_that_multiplies,
     thrown_out_in_its_own_step,
     left_after_one_row,
     never_called,
@@ -586,6 +607,29 @@ def test_a_run_that_fails_midway_is_audited_up_to_there():
     assert audit.findings[0].identity == "fails the run" and audit.findings[0].rows == (140,)
     assert "asked too often" in str(audit) and dict(audit.skipped)["saved state"].startswith("the run fails in row 140")
     assert "flicker" in audit.ran and not audit.passed
+
+
+def test_the_same_fault_seen_by_two_checks_is_told_once_and_accepted_with_both():
+    found = folded(
+        ranked(
+            [
+                Finding("flicker", "gait", "changes in every row", "sure", (54, 55, 56), 20),
+                Finding("thrown out", "gait climbing", "is left at once", "likely", (55,), 10),
+                Finding("flicker", "gait.open", "changes too", "likely", (54,), 20),
+                Finding("thrown out", "gait hanging", "is left at once", "likely", (90,), 4),
+                Finding("rules", "gait", "one has no turn"),
+            ]
+        )
+    )
+    assert [one.identity for one in found] == [
+        "flicker gait",
+        "rules gait",
+        "flicker gait.open",
+        "thrown out gait hanging",
+    ]
+    audit = Audit(tuple(found), ("flicker", "thrown out"))
+    assert "  also     thrown out: is left at once" in str(audit)
+    assert len(audit.every) == 5 and audit.plain()["findings"][0]["also"][0]["identity"] == "thrown out gait climbing"
 
 
 MODEL = """

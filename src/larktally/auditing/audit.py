@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from larktally.auditing.checks import CHECKS, Check
-from larktally.auditing.finding import Finding, ranked
+from larktally.auditing.finding import Finding, folded, ranked
 from larktally.auditing.rerun import HAMMERED, HELD, RATES, hammered, held_down, other_rates
 from larktally.auditing.rewind import RewindAudit, rewind_audit
 from larktally.auditing.seen import Seen
@@ -47,6 +47,11 @@ class Audit:
         """Whether nothing sure was found."""
         return all(one.certainty != "sure" for one in self.findings)
 
+    @property
+    def every(self) -> list[Finding]:
+        """All findings, each by itself: those too that are told beside another of the same fault."""
+        return [each for one in self.findings for each in (one, *one.also)]
+
     def plain(self) -> dict[str, Any]:
         """The audit as plain data, for JSON."""
         rerun = None
@@ -75,6 +80,8 @@ class Audit:
             if one.certainty == "sure":
                 tone = "bad"
             yield Line(f"{one.certainty:<7}{one.check}: {one}", tone=tone)
+            for other in one.also:
+                yield Line(f"{other.check}: {other.message}", "also", indent=1)
             if one.place:
                 yield Line(one.place, "at", indent=1)
             if one.claim:
@@ -205,7 +212,7 @@ def _told(found: Audit, rerun: RewindAudit | None, intended: Sequence[str], acce
     known = [one for one in kept if one.identity in accepted]
     identities = {one.identity for one in found.findings}
     unmet = tuple(text for text in intended if text not in identities)
-    new = ranked(one for one in kept if one.identity not in accepted)
+    new = folded(ranked(one for one in kept if one.identity not in accepted))
     return replace(found, findings=tuple(new), rerun=rerun, unmet=unmet, accepted=len(known))
 
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from typing import Any, Literal, TypeAlias
 
-__all__ = ["Certainty", "Finding", "ranked", "rows_text"]
+__all__ = ["Certainty", "Finding", "folded", "ranked", "rows_text"]
+
+# Two checks that see the same fault see it in the same row, or read it a step apart.
+SAME_ROW = 2
 
 Certainty: TypeAlias = Literal["sure", "likely"]
 
@@ -17,7 +20,7 @@ class Finding:
 
     `about` is the part, rule or channel, `message` what is odd of it, with numbers; `rows` are the first rows in which it shows,
     `count` how many there are. `place` is a line of code where one can be named, `claim` the text that would pin it from now on,
-    `more` the command that shows more; `weight` is how bad it is, the worst 3.
+    `more` the command that shows more; `weight` is how bad it is, the worst 3; `also` is what other checks say of the same fault.
     """
 
     check: str
@@ -30,7 +33,7 @@ class Finding:
     claim: str = ""
     more: str = ""
     weight: int = 2
-    also: tuple[str, ...] = field(default=())
+    also: tuple[Finding, ...] = ()
 
     @property
     def identity(self) -> str:
@@ -50,6 +53,7 @@ class Finding:
             "claim": self.claim,
             "more": self.more,
             "identity": self.identity,
+            "also": [one.plain() for one in self.also],
         }
 
     def __str__(self) -> str:
@@ -67,6 +71,26 @@ def ranked(findings: Iterable[Finding]) -> list[Finding]:
         return one.certainty != "sure", -one.weight, row
 
     return sorted(first.values(), key=place)
+
+
+def folded(findings: Iterable[Finding]) -> list[Finding]:
+    """Ranked findings with the same fault told once: what another check says of the same part from the same row on stands beside
+    the first."""
+    kept: list[Finding] = []
+    for one in findings:
+        for place, other in enumerate(kept):
+            if _same_fault(one, other):
+                kept[place] = replace(other, also=(*other.also, one))
+                break
+        else:
+            kept.append(one)
+    return kept
+
+
+def _same_fault(one: Finding, other: Finding) -> bool:
+    if one.check == other.check or not one.rows or not other.rows:
+        return False
+    return one.about.split()[:1] == other.about.split()[:1] and abs(one.rows[0] - other.rows[0]) <= SAME_ROW
 
 
 def rows_text(rows: Sequence[int], count: int) -> str:

@@ -91,7 +91,7 @@ def command(
     failed = False
     for title, found in _audited(target, rate, mapping, known, accept, options, checks):
         if accept:
-            known.accept(title, found.findings)
+            known.accept(title, found.every)
         failed = failed or _fails(found, fail_on)
         audits[title] = found
         if not as_json:

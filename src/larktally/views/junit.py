@@ -80,7 +80,7 @@ def _document(root: ET.Element) -> bytes:
 
 def _add_audit(root: ET.Element, name: str, found: Audit, failing: Collection[str]) -> None:
     by_check: dict[str, list[Finding]] = {check: [] for check in found.ran}
-    for one in found.findings:
+    for one in found.every:
         by_check.setdefault(one.check, []).append(one)
     failed = {check for check, those in by_check.items() if any(one.certainty in failing for one in those)}
     element = ET.SubElement(

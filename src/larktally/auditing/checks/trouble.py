@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+import numpy.typing as npt
 
 from larktally.auditing.finding import Finding, rows_text
 from larktally.auditing.seen import Seen
@@ -13,6 +14,8 @@ __all__ = ["look"]
 
 NAME = "trouble"
 FAR_OUT = 1e12
+# Two seconds of growth by a hundredth in each row are a factor of more than three.
+LEAST_GROWING, GROWS, STEADY = 120, 1.01, 0.9
 _TOLD = {
     "overlapping": "stands inside of a solid",
     "out_of_bounds": "leaves the level",
@@ -22,9 +25,10 @@ _TOLD = {
 
 def look(seen: Seen) -> Iterator[Finding]:
     """What bodies say of themselves (overlapping, out_of_bounds, not_finite), and a number that is NaN from a row on to the
-    end, where it was one before, or infinite after it grew without bounds.
+    end, where it was one before, or infinite after it grew without bounds; one that multiplies itself in every row to the end.
 
-    Not: distances and ages that are infinite now and then, and free slots of a pool.
+    Not: distances and ages that are infinite now and then, and free slots of a pool; what grows by steps, as a score, a
+    distance and a fall do.
     """
     for (name, source), rows in seen.events.items():
         if name in _TOLD:
@@ -47,6 +51,7 @@ def look(seen: Seen) -> Iterator[Finding]:
     for name, column in seen.of_kind("number"):
         if any(name.startswith(slot + ".") for slot in slots) or name.rpartition(".")[0] in told_already:
             continue
+        yield from _multiplies(name, column.stored.astype(np.float64, copy=False))
         odd = ~np.isfinite(column.stored)
         if len(odd) < 2 or odd[0] or not odd[-1]:
             continue
@@ -61,3 +66,23 @@ def look(seen: Seen) -> Iterator[Finding]:
         yield Finding(
             NAME, name, told, "likely", (row,), len(odd) - row, "", claim, f"larktally why TRACE FILE.py {row}", 2
         )
+
+
+def _multiplies(name: str, values: npt.NDArray[np.float64]) -> Iterator[Finding]:
+    if len(values) < LEAST_GROWING or not np.isfinite(values[-1]):
+        return
+    tail = np.abs(values[-LEAST_GROWING:])
+    if tail[0] == 0 or not np.isfinite(tail).all() or (tail[1:] < GROWS * tail[:-1]).any():
+        return
+    # What multiplies goes on by the same share; the steps of a fall become small beside how far it is.
+    middle = tail[LEAST_GROWING // 2]
+    if np.log(tail[-1] / middle) < STEADY * np.log(middle / tail[0]):
+        return
+    sizes = np.abs(values)
+    grows = sizes[1:] >= GROWS * sizes[:-1]
+    row = len(values) - int(np.argmin(np.append(False, grows)[::-1]))
+    told = f"multiplies itself in every row from {row} on, to {float(values[-1]):g}"
+    claim = f"always(abs({name}) <= {float(sizes[max(row - 1, 0)]) * 2 or 1:.6g})"
+    yield Finding(
+        NAME, name, told, "likely", (row,), len(values) - row, "", claim, f"larktally why TRACE FILE.py {row}", 2
+    )
