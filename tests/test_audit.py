@@ -238,6 +238,24 @@ def own_timer_in_the_pause(wrong):
     return own_of(rows, labels={"game": ("playing", "paused")}), "in the pause hero.left"
 
 
+def own_reload_in_one_of_two_pauses(wrong):
+    state = {}
+
+    def rows(k, now):
+        if k == 0:
+            state.update(x=0.0, y=0.0, heat=90.0, reload=0, blink=0)
+        paused = 100 <= k < 140 or 220 <= k < 260
+        if not paused:
+            state.update(x=state["x"] + 2.0, y=float(k % 9), heat=state["heat"] - 0.1, blink=k % 4)
+            if k % 45 == 0:
+                state["reload"] = 37
+        if (wrong or not paused) and state["reload"]:
+            state["reload"] -= 1
+        return {f"hero.{n}": v for n, v in state.items()} | {"game.paused": paused}, []
+
+    return own_of(rows), "in the pause hero.reload"
+
+
 def pose_one_row_late(wrong):
     poses = ("idle", "windup", "blow")
 
@@ -346,6 +364,7 @@ def zone_inside_the_ground(wrong):
 ZOO = [
     two_rules_that_fight,
     own_gait_that_flickers,
+    own_reload_in_one_of_two_pauses,
     a_push_that_multiplies,
     a_short_push_that_multiplies,
     thrown_out_in_its_own_step,
@@ -466,6 +485,23 @@ HEALTHY = [
     healthy_menu,
     healthy_last_stand,
 ]
+
+
+def test_a_blow_that_roots_and_a_body_that_waits_are_no_pause():
+    state = {}
+
+    def rows(k, now):
+        if k == 0:
+            state.update(x=0.0, y=0.0, vx=0.0, bob=0.0, phase=0, rooted=0)
+        # Struck with a press, over by itself; and between steps it stands, while the phase of its pose goes round.
+        state["rooted"] = 25 if now is not None and now.pressed("act") else max(state["rooted"] - 1, 0)
+        going = not state["rooted"] and k % 50 < 30
+        state["vx"] = 2.0 + k % 3 if going else 0.0
+        state.update(x=state["x"] + state["vx"], y=state["y"] + going, bob=state["bob"] + going * 0.5, phase=k % 11)
+        mode = "blow" if state["rooted"] else ("run" if going else "stand")
+        return {f"hero.{name}": value for name, value in state.items()} | {"hero.mode": mode}, []
+
+    assert found_in(own_of(rows, labels={"hero.mode": ("stand", "run", "blow")})) == []
 
 
 @pytest.mark.parametrize("build", HEALTHY, ids=[one.__name__ for one in HEALTHY])

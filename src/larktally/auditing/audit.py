@@ -231,6 +231,7 @@ def _of_rerun(rerun: RewindAudit) -> Iterator[Finding]:
         yield Finding(REPEATS, "the run", told, "sure", weight=9)
     for one in rerun.failed:
         about = ", ".join(name for name, _, _ in one.channels[:2]) or "its events"
-        yield Finding(SAVES, about, str(one).replace("\n", ";"), "sure", (one.saved, one.row), 1, weight=3)
+        first, *more = str(one).split("\n  ")
+        yield Finding(SAVES, about, f"{first} {'; '.join(more)}", "sure", (one.saved, one.row), 1, weight=3)
     for text in rerun.forgotten:
         yield Finding(SAVES, text.partition(":")[0], f"load does not put it back: {text}", "sure", weight=3)

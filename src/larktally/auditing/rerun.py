@@ -26,8 +26,9 @@ HELD, HAMMERED, RATES = "held down", "hammered", "other rates"
 FRAMES, AFTER, MOST_ACTIONS = 60, 10, 12
 # A hop more in the air is one and a half times as high; one in every other frame has no end.
 FAR_BEYOND = 2.5
-# Euler steps of another length end a few hundredths apart, and rules a frame.
-APART = 0.2
+# Euler steps of another length end a few hundredths apart, and rules a frame; a rest that counts frames among steps that do not
+# is a part of the way. What is moved by the frame comes twice as far, or half.
+APART = 1.45
 _PLACES = ("x", "y", "z")
 
 
@@ -100,12 +101,12 @@ def other_rates(seen: Seen, scenario: Scenario) -> Iterator[Finding]:
             if name.rpartition(".")[2] not in _PLACES or name not in other.columns:
                 continue
             reach, there = float(np.ptp(_extent(column.stored))), float(np.ptp(_extent(other.columns[name].stored)))
-            if reach > 0 and abs(there - reach) > APART * reach:
+            if reach > 0 and not reach / APART <= there <= reach * APART:
                 told = (
                     f"comes {there:g} far at {changed.rate} frames/s, with the same script in seconds, where it comes {reach:g} "
                     f"at {scenario.rate}: something counts by frames that is meant by time"
                 )
-                claim = f'[[across]] of = "reach({name})", over = "rate", spread = {APART * reach:.3g}'
+                claim = f'[[across]] of = "reach({name})", over = "rate", spread = {0.2 * reach:.3g}'
                 yield Finding(RATES, name, told, "likely", (), 0, "", claim, "", 2)
                 return
 
@@ -155,7 +156,8 @@ def _goes_by_rate(scenario: Scenario) -> bool:
         }
         return bool(stored & set(_PLACES))
     kind = subject if isinstance(subject, type) else type(subject)
-    functions = [one for one in vars(kind).values() if isinstance(one, FunctionType)]
+    # What it inherits is its own code too.
+    functions = [one for base in kind.__mro__ for one in vars(base).values() if isinstance(one, FunctionType)]
     names = {name for one in functions for code in _codes(one.__code__) for name in code.co_names}
     return "rate" in names
 

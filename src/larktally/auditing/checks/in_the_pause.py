@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.auditing.finding import Finding
-from larktally.auditing.seen import Seen
+from larktally.auditing.seen import Seen, stays_of
 from larktally.language.ticks import clocks_of
 
 __all__ = ["look"]
@@ -16,13 +16,16 @@ __all__ = ["look"]
 NAME = "in the pause"
 LEAST_ROWS = 10
 LEAST_FELLOWS = 2
+# A pause of fewer rows is over before anything shows in it.
+LEAST_LONG = 5
 
 
 def look(seen: Seen) -> Iterator[Finding]:
-    """Rows in which a clock stands, or a label has a value in which nearly everything that otherwise moves stands still: a
-    channel that goes on there while those beside it, below the same name, do not.
+    """Rows in which a clock stands, or a label or flag has a value, begun and ended by a press, in which nearly everything that
+    otherwise moves stands still: a channel that goes on there while those beside it, below the same name, do not.
 
-    Not: a background or a menu that goes on with all that is below its name.
+    Not: a background or a menu that goes on with all that is below its name; the clock of a pose while its body stands, which
+    begins with a release; a blow that roots whoever strikes it, which ends by itself. Without inputs only clocks are seen.
     """
     changes: dict[str, npt.NDArray[np.bool_]] = {}
     for name, column in seen.of_kind("number", "count"):
@@ -34,12 +37,20 @@ def look(seen: Seen) -> Iterator[Finding]:
             changes[name] = moved
     for what, paused in _pauses(seen, changes):
         outside = ~paused
+        starts, lengths = stays_of(paused)
+        stretches = [
+            (start, start + n) for start, n in zip(starts, lengths, strict=True) if paused[start] and n >= LEAST_LONG
+        ]
         going: list[str] = []
         standing: list[str] = []
         for name, moved in changes.items():
             if moved[outside].sum() < LEAST_ROWS // 2:
                 continue
-            (going if moved[paused].sum() > paused.sum() // 2 else standing).append(name)
+            # In one pause is enough: a reload may be under way in that one alone.
+            if any(moved[start:stop].mean() > 0.5 for start, stop in stretches):
+                going.append(name)
+            elif not moved[paused].any():
+                standing.append(name)
         for name in going:
             family = name.rpartition(".")[0]
             fellows = [one for one in standing if one.rpartition(".")[0] == family or one.startswith(family + ".")]
@@ -76,16 +87,27 @@ def _pauses(seen: Seen, changes: dict[str, npt.NDArray[np.bool_]]) -> Iterator[t
             yield f"{clock} stands", long
     if len(changes) < 3 or clocks_of(seen.trace.channels):
         return
-    for name, column in seen.of_kind("label"):
-        for label in column.channel.labels:
-            inside = _inner(column.values == label)
-            if not LEAST_ROWS <= inside.sum() <= seen.rows - 2 * LEAST_ROWS:
+    for name, column in seen.of_kind("label", "flag"):
+        for value in column.channel.labels or (True, False):
+            there = column.values == value
+            inside = _inner(there)
+            if not LEAST_ROWS <= inside.sum() <= seen.rows - 2 * LEAST_ROWS or not _by_presses(seen, there):
                 continue
-            active = [moved for moved in changes.values() if moved[~inside].mean() > 0.2]
+            active = [moved for moved in changes.values() if moved[~inside].sum() >= LEAST_ROWS]
             resting = [moved for moved in active if not moved[inside].any()]
             # A pause stops nearly all of it: what one thing is in as it stands or walks stops a part of one.
             if len(active) >= 4 and len(resting) >= 0.75 * len(active):
-                yield f"{name} is {label!r}", inside
+                yield f"{name} is {str(value).lower() if isinstance(value, bool) else repr(value)}", inside
+
+
+def _by_presses(seen: Seen, there: npt.NDArray[np.bool_]) -> bool:
+    """Whether each stretch begins and ends with a press, in its row or the one before; one may be cut off by the run's end."""
+    pressed = np.zeros(seen.rows, dtype=bool)
+    for rows in seen.pressed.values():
+        pressed[rows] = True
+    pressed |= np.append(False, pressed[:-1])
+    borders = np.flatnonzero(there[1:] != there[:-1]) + 1
+    return bool(len(borders) and not there[0] and pressed[borders].all())
 
 
 def _inner(flags: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
