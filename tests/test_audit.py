@@ -277,6 +277,16 @@ def pose_that_follows_its_state(wrong):
     return own_of(rows, labels={"hero.state": states, "hero.pose": states}), "late by one hero.pose"
 
 
+def cooldown_of_the_action_that_is_never_used(wrong):
+    def build(sim):
+        sim.cooldown("other.rest", 12)
+        rest = sim.cooldown("wick.act", 12)
+        # One that says the struck thing itself, and no part of the sim.
+        sim.after("machines", lambda now: now.held("act") and (wrong or rest.use()) and now.emit("shot"))
+
+    return sim_of(build, 300, lt.InputScript().hold("act", 40, 120)), "on end shot"
+
+
 def cooldown_that_is_never_used(wrong):
     def build(sim):
         rest = sim.cooldown("gun.rest", 12)
@@ -380,6 +390,7 @@ ZOO = [
     pose_one_row_late,
     pose_that_follows_its_state,
     cooldown_that_is_never_used,
+    cooldown_of_the_action_that_is_never_used,
     chain_that_lapses_in_the_air,
     out_of_the_level,
     nearly_the_old_place,

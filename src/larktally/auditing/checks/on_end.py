@@ -35,8 +35,11 @@ def look(seen: Seen) -> Iterator[Finding]:
         lengths = np.diff(np.append(starts, len(rows)))
         n = int(lengths.argmax())
         first, length = int(rows[starts[n]]), int(lengths[n])
-        idle = _unused_rest(seen, source)
-        if length < MOST_ON_END or (not idle and any(_goes_with(flags, first, length) for flags in held.values())):
+        if length < MOST_ON_END:
+            continue
+        with_it = [action for action, flags in held.items() if _goes_with(flags, first, length)]
+        idle = _unused_rest(seen, source, with_it)
+        if with_it and not idle:
             continue
         about = f"{name} of {source}" if source else name
         told = f"falls in {length} rows on end, from row {first} on{idle}"
@@ -46,13 +49,15 @@ def look(seen: Seen) -> Iterator[Finding]:
         yield Finding(NAME, about, told, "likely", (first, first + 1, first + 2), length, "", claim, more, 2)
 
 
-def _unused_rest(seen: Seen, source: str) -> str:
-    """A cooldown beside what emits an event that is ready from first to last, as words for it; "" where there is none."""
+def _unused_rest(seen: Seen, source: str, actions: list[str]) -> str:
+    """A cooldown beside what emits an event, or of the action that is held, that is ready from first to last, as words for it; ""
+    where there is none."""
     family = source.partition(".")[0]
     for name, _ in seen.of_kind("flag"):
         owner, _, last = name.rpartition(".")
         left = seen.trace.columns.get(f"{owner}.left")
-        if last == "ready" and left is not None and owner.startswith(family + ".") and not left.stored.any():
+        beside = owner.startswith(family + ".") or owner.rpartition(".")[2] in actions
+        if last == "ready" and left is not None and beside and not left.stored.any():
             return f"; {owner} is ready in every row, and never used"
     return ""
 
