@@ -607,6 +607,9 @@ def test_what_is_intended_is_left_out_and_an_intention_that_finds_nothing_is_tol
     audit = lt.audit(scenario.changed(intended=[identity, "on end hurt"]), fresh=False)
     assert not [one for one in audit.findings if one.identity == identity]
     assert audit.unmet == ("on end hurt",) and "intended, and not found: on end hurt" in str(audit)
+    # Of a check that did not look nothing is known; a name that no check has is a slip of the pen.
+    part = lt.audit(scenario, only=["on end"], intended=[identity, "flickr gap", "on end hurt"])
+    assert part.unmet == ("flickr gap", "on end hurt")
 
 
 class Forgets:

@@ -25,6 +25,7 @@ __all__ = ["Audit", "audit", "look_at"]
 MOST_SHOWN = 7
 REPEATS, SAVES = "unlike itself", "saved state"
 _RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates}
+ALL_CHECKS = (*(check.name for check in CHECKS), REPEATS, SAVES, *_RERUNS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,11 +129,10 @@ def audit(
     name checks, `accepted` identities of findings that are known, `intended` those that are meant so, beside the scenario's own.
     Raises LarkTallyError for a check that there is not.
     """
-    names = [check.name for check in CHECKS] + [REPEATS, SAVES, *_RERUNS]
     for name in (*only, *skip):
-        if name not in names:
-            raise LarkTallyError(unknown_name("check", name, names, "the audit"))
-    chosen = [name for name in names if (not only or name in only) and name not in skip]
+        if name not in ALL_CHECKS:
+            raise LarkTallyError(unknown_name("check", name, ALL_CHECKS, "the audit"))
+    chosen = [name for name in ALL_CHECKS if (not only or name in only) and name not in skip]
     if isinstance(target, Trace):
         return _told(look_at(Seen(target), chosen), None, tuple(intended), accepted)
     try:
@@ -211,7 +211,9 @@ def _told(found: Audit, rerun: RewindAudit | None, intended: Sequence[str], acce
     kept = [one for one in found.findings if one.identity not in intended]
     known = [one for one in kept if one.identity in accepted]
     identities = {one.identity for one in found.findings}
-    unmet = tuple(text for text in intended if text not in identities)
+    # A check that did not look has not found that there is nothing.
+    blind = tuple(f"{name} " for name in ALL_CHECKS if name not in found.ran)
+    unmet = tuple(text for text in intended if text not in identities and not text.startswith(blind))
     new = folded(ranked(one for one in kept if one.identity not in accepted))
     return replace(found, findings=tuple(new), rerun=rerun, unmet=unmet, accepted=len(known))
 
