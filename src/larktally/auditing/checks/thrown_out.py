@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+import numpy.typing as npt
+
 from larktally.auditing.finding import Finding, rows_text
 from larktally.auditing.seen import Seen, stays_of
+from larktally.traces.outline import Outline
 
 __all__ = ["look"]
 
@@ -28,32 +32,32 @@ def look(seen: Seen) -> Iterator[Finding]:
             if len(entered) < 2 or not left:
                 continue
             by = str(left[0].data.get("by", ""))
-            claim = f"stays({name} == {state!r}, at_least=2)"
-            rows, count, place = tuple(entered[:3]), len(entered), seen.place_of(name, by)
-            about = f"{name} {state}"
-            if not (labels == state).any():
-                told = f"{state!r} is entered and left in the same step, by {by!r}, {rows_text(entered, len(entered))}"
-                yield Finding(
-                    NAME, about, told, "sure", rows, count, place, claim, f"larktally why TRACE FILE.py {entered[0]}", 3
-                )
-                continue
-            starts, lengths = stays_of(labels == state)
-            own = lengths[(labels == state)[starts]]
-            timed = [rule for rule in outline.tried_in(state) if rule.after > 1]
-            if timed and len(own) > 1 and (own[:-1] == 1).all():
-                told = (
-                    f"{state!r} has a rule for its frame {timed[0].after} ({timed[0].name!r}), and is left after one row each "
-                    f"time, by {by!r}, {rows_text(entered, len(entered))}"
-                )
+            told, looked_at = _told(outline, state, labels == state, entered, by)
+            if told:
+                # Only now: a line of the model is found by building it.
                 yield Finding(
                     NAME,
-                    about,
+                    f"{name} {state}",
                     told,
                     "sure",
-                    rows,
-                    count,
-                    place,
-                    claim,
-                    f"larktally why TRACE FILE.py {entered[0] + 1}",
+                    tuple(entered[:3]),
+                    len(entered),
+                    seen.place_of(name, by),
+                    f"stays({name} == {state!r}, at_least=2)",
+                    f"larktally why TRACE FILE.py {looked_at}",
                     3,
                 )
+
+
+def _told(outline: Outline, state: str, inside: npt.NDArray[np.bool_], entered: list[int], by: str) -> tuple[str, int]:
+    """What is odd of the stays of a state, and the row that shows it; "" where nothing is."""
+    rows = rows_text(entered, len(entered))
+    if not inside.any():
+        return f"{state!r} is entered and left in the same step, by {by!r}, {rows}", entered[0]
+    starts, lengths = stays_of(inside)
+    own = lengths[inside[starts]]
+    timed = [rule for rule in outline.tried_in(state) if rule.after > 1]
+    if timed and len(own) > 1 and (own[:-1] == 1).all():
+        waits = f"a rule for its frame {timed[0].after} ({timed[0].name!r})"
+        return f"{state!r} has {waits}, and is left after one row each time, by {by!r}, {rows}", entered[0] + 1
+    return "", 0
