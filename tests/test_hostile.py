@@ -90,7 +90,7 @@ def test_two_thousand_hostile_texts_are_refused_or_judged(good):
         else:
             # A word in another's place: much of that can be judged.
             text = re.findall(r"'[^']*'|\w+|\W", pick.choice(whole))
-            for _ in range(pick.randrange(1, 4)):
+            for _ in range(pick.choice((1, 1, 1, 2, 3))):
                 text[pick.randrange(len(text))] = pick.choice((*WORDS, "n", "half", "lit", "3"))
             text = "".join(text)
         began = time.perf_counter()
