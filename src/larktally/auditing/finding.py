@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal, TypeAlias
 
-__all__ = ["Certainty", "Finding", "folded", "ranked", "rows_text"]
+__all__ = ["Certainty", "Finding", "folded", "ranked", "rows_text", "why_command"]
 
 # Two checks that see the same fault see it in the same row, or read it a step apart.
 SAME_ROW = 2
@@ -99,3 +99,8 @@ def rows_text(rows: Sequence[int], count: int) -> str:
     if count > 3:
         listed += f" and {count - 3} more"
     return f"rows {listed}" if count > 1 else f"row {listed}"
+
+
+def why_command(row: int) -> str:
+    """The command that tells what made a row what it is, for a finding's `more`."""
+    return f"larktally why TRACE FILE.py {row}"

@@ -22,7 +22,7 @@ from larktally.report import Report
 from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.record import record
 from larktally.runs.rows import chunk_reader
-from larktally.runs.runner import Runner, Snapshot
+from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import Value
 from larktally.traces.trace import Trace
@@ -257,7 +257,7 @@ def _rewound(scenario: Scenario, walker: _Walk, stop: int) -> tuple[Rewound | No
     and under others: what came out otherwise, and what was not put back. The walker stands there again afterwards."""
     row = walker.run.row
     left: list[str] = []
-    saved = Snapshot(row, walker.run.snapshot().state)
+    saved = walker.run.snapshot()
     inside = reachable_state(walker.run.subject.target)
     for script in (scenario.inputs, _other_inputs(scenario, walker.run.subject.info.actions, row, stop)):
         if script is not scenario.inputs:

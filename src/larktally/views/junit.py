@@ -83,16 +83,8 @@ def _add_audit(root: ET.Element, name: str, found: Audit, failing: Collection[st
     for one in found.every:
         by_check.setdefault(one.check, []).append(one)
     failed = {check for check, those in by_check.items() if any(one.certainty in failing for one in those)}
-    element = ET.SubElement(
-        root,
-        "testsuite",
-        name=_text(name),
-        tests=str(len(by_check) + len(found.skipped)),
-        failures=str(len(failed)),
-        errors="0",
-        skipped=str(len(found.skipped)),
-        time="0.000",
-    )
+    count, left_out = len(by_check) + len(found.skipped), len(found.skipped)
+    element = _suite(root, name, count, failures=len(failed), skipped=left_out)
     for check, those in by_check.items():
         case = ET.SubElement(element, "testcase", name=_text(check), classname=_text(name), time="0.000")
         told = "\n".join(_of_finding(one) for one in those)
@@ -117,16 +109,7 @@ def _of_finding(one: Finding) -> str:
 def _add_over_runs(root: ET.Element, name: str, tallies: Tallies, seconds: float) -> None:
     failed = [one for one in tallies.judged if not one.passed]
     count = len(tallies.judged) + len(tallies.errors)
-    element = ET.SubElement(
-        root,
-        "testsuite",
-        name=_text(name),
-        tests=str(count),
-        failures=str(len(failed)),
-        errors=str(len(tallies.errors)),
-        skipped="0",
-        time=f"{seconds:.3f}",
-    )
+    element = _suite(root, name, count, failures=len(failed), errors=len(tallies.errors), seconds=seconds)
 
     def case(title: str) -> ET.Element:
         return ET.SubElement(element, "testcase", name=_text(title), classname=_text(name), time="0.000")
@@ -147,16 +130,8 @@ def _add(root: ET.Element, suite: Suite) -> None:
     # A run takes the time, and its claims next to none: each case is given its share of it.
     share = f"{suite.seconds / count:.3f}"
     failed = sum(not result.passed for result in results) + bool(suite.left_baseline)
-    element = ET.SubElement(
-        root,
-        "testsuite",
-        name=_text(suite.name),
-        tests=str(count),
-        failures=str(failed),
-        errors=str(int(bool(suite.error))),
-        skipped=str(int(skipped)),
-        time=f"{suite.seconds:.3f}",
-    )
+    errors = int(bool(suite.error))
+    element = _suite(root, suite.name, count, failed, errors, int(skipped), suite.seconds)
 
     def case(name: str) -> ET.Element:
         return ET.SubElement(element, "testcase", name=_text(name), classname=_text(suite.name), time=share)
@@ -175,6 +150,21 @@ def _add(root: ET.Element, suite: Suite) -> None:
         ET.SubElement(case("the run"), "skipped", message="no claims, so nothing was checked")
     if suite.odd:
         ET.SubElement(element, "system-out").text = _text("\n".join(f"odd, {_of_finding(one)}" for one in suite.odd))
+
+
+def _suite(
+    root: ET.Element, name: str, tests: int, failures: int, errors: int = 0, skipped: int = 0, seconds: float = 0.0
+) -> ET.Element:
+    return ET.SubElement(
+        root,
+        "testsuite",
+        name=_text(name),
+        tests=str(tests),
+        failures=str(failures),
+        errors=str(errors),
+        skipped=str(skipped),
+        time=f"{seconds:.3f}",
+    )
 
 
 def _told(case: ET.Element, tag: str, kind: str, story: str) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen, stays_of
 
 __all__ = ["look"]
@@ -53,9 +53,7 @@ def look(seen: Seen) -> Iterator[Finding]:
             said = f"event({name!r}, source={source!r})" if name != "change of" else f"changed({source})"
             claim = f"follows(pressed({action!r}), {said}, within={WITHIN})"
             rows_ = tuple(int(row) for row in lost[:3])
-            yield Finding(
-                NAME, about, told, "likely", rows_, len(lost), "", claim, f"larktally why TRACE FILE.py {lost[0]}", 3
-            )
+            yield Finding(NAME, about, told, "likely", rows_, len(lost), "", claim, why_command(lost[0]), 3)
             break
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from larktally.auditing.finding import Finding
+from larktally.auditing.finding import Finding, why_command
 from larktally.auditing.seen import Seen, stays_of
 
 __all__ = ["look"]
@@ -56,5 +56,5 @@ def look(seen: Seen) -> Iterator[Finding]:
                     f"in other stays it is 0 (row {still[label]})"
                 )
                 claim = f"always(implies({name} == {label!r}, {speed} == 0))"
-                more = f"larktally why TRACE FILE.py {start}"
+                more = why_command(start)
                 yield Finding(NAME, speed, told, "likely", (start,), length, "", claim, more, 3)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
-from larktally.auditing.finding import Finding
+from larktally.auditing.finding import Finding, why_command
 from larktally.auditing.seen import Seen, stays_of
 from larktally.language.ticks import clocks_of
 
@@ -63,9 +63,7 @@ def look(seen: Seen) -> Iterator[Finding]:
             )
             claim = f"always(implies(lasted({_condition(what)}) > 1, not changed({name})))"
             rows_ = tuple(int(row) for row in rows[:3])
-            yield Finding(
-                NAME, name, told, "likely", rows_, len(rows), "", claim, f"larktally why TRACE FILE.py {rows[0]}", 3
-            )
+            yield Finding(NAME, name, told, "likely", rows_, len(rows), "", claim, why_command(rows[0]), 3)
 
 
 def _condition(what: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen
 
 __all__ = ["look"]
@@ -35,6 +35,6 @@ def look(seen: Seen) -> Iterator[Finding]:
                 len(rows),
                 "",
                 claim,
-                f"larktally why TRACE FILE.py {rows[0]}",
+                why_command(rows[0]),
                 2,
             )

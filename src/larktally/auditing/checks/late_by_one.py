@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen
 
 __all__ = ["look"]
@@ -53,7 +53,7 @@ def _followers(seen: Seen) -> Iterator[Finding]:
                     f"is in every row what {other} was in the row before, {rows_text(changes.tolist(), len(changes))}"
                 )
                 rows = tuple(int(row) for row in changes[:3])
-                claim, more = f"always({name} == {other})", f"larktally why TRACE FILE.py {changes[0]}"
+                claim, more = f"always({name} == {other})", why_command(changes[0])
                 yield Finding(NAME, name, told, "likely", rows, len(changes), "", claim, more, 2)
 
 

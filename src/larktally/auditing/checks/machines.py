@@ -8,7 +8,7 @@ from types import CodeType, FunctionType
 
 import numpy as np
 
-from larktally.auditing.finding import Finding
+from larktally.auditing.finding import Finding, why_command
 from larktally.auditing.seen import Seen
 from larktally.charts.inspecting import findings
 from larktally.traces.outline import BACK, STAY, Outline
@@ -78,7 +78,7 @@ def look_at_time(seen: Seen) -> Iterator[Finding]:
                     len(rows),
                     place,
                     claim,
-                    f"larktally why TRACE FILE.py {rows[1]}",
+                    why_command(rows[1]),
                     3,
                 )
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from larktally.auditing.finding import Finding
+from larktally.auditing.finding import Finding, why_command
 from larktally.auditing.seen import Seen, stays_of
 
 __all__ = ["look"]
@@ -44,4 +44,4 @@ def look(seen: Seen) -> Iterator[Finding]:
         row = int(resting[first[at]])
         told = f"rests at {value!r} where {other!r} is meant: a sum of floats that does not come out even, from row {row} on"
         claim = f"always(implies(near({name}, {other!r}, 0.000001), {name} == {other!r}))"
-        yield Finding(NAME, name, told, "likely", (row,), 1, "", claim, f"larktally why TRACE FILE.py {row}", 1)
+        yield Finding(NAME, name, told, "likely", (row,), 1, "", claim, why_command(row), 1)

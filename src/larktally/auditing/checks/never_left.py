@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen
 from larktally.errors import LarkTallyError
 from larktally.language.parsing import parse
@@ -38,7 +38,7 @@ def look(seen: Seen) -> Iterator[Finding]:
                 f"stays {state!r} all along: {trigger} came in {rows_text(rows, len(rows))}, and {missing} never held"
             )
             claim = f"follows({trigger}, {name} != {state!r}, within=1)"
-            place, more = seen.place_of(name, rule.name), f"larktally why TRACE FILE.py {rows[0]}"
+            place, more = seen.place_of(name, rule.name), why_command(rows[0])
             yield Finding(NAME, name, told, "likely", tuple(rows[:3]), len(rows), place, claim, more, 3)
             break
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen
 
 __all__ = ["look", "look_for_twice"]
@@ -99,6 +99,6 @@ def look_for_twice(seen: Seen) -> Iterator[Finding]:
             len(rows),
             "",
             claim,
-            f"larktally why TRACE FILE.py {rows[0]}",
+            why_command(rows[0]),
             2,
         )

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from larktally.auditing.finding import Finding
+from larktally.auditing.finding import Finding, why_command
 from larktally.auditing.seen import Seen
 from larktally.errors import LarkTallyError
 from larktally.language.parsing import parse
@@ -38,7 +38,7 @@ def look(seen: Seen) -> Iterator[Finding]:
                     f"{float(column.stored[row])!r} in row {row}"
                 )
                 claim = f"eventually({to_text(node)})"
-                place, more = seen.place_of(machine, rule.name), f"larktally why TRACE FILE.py {row}"
+                place, more = seen.place_of(machine, rule.name), why_command(row)
                 yield Finding(NAME, f"{machine}: {rule.name}", told, "sure", (row - 1, row), 1, place, claim, more, 3)
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen, stays_of
 from larktally.traces.outline import Outline
 
@@ -44,7 +44,7 @@ def look(seen: Seen) -> Iterator[Finding]:
                     len(entered),
                     seen.place_of(name, by),
                     f"stays({name} == {state!r}, at_least=2)",
-                    f"larktally why TRACE FILE.py {looked_at}",
+                    why_command(looked_at),
                     3,
                 )
 

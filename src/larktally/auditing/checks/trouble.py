@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
-from larktally.auditing.finding import Finding, rows_text
+from larktally.auditing.finding import Finding, rows_text, why_command
 from larktally.auditing.seen import Seen
 
 __all__ = ["look"]
@@ -43,7 +43,7 @@ def look(seen: Seen) -> Iterator[Finding]:
                 len(rows),
                 "",
                 claim,
-                f"larktally why TRACE FILE.py {rows[0]}",
+                why_command(rows[0]),
                 3,
             )
     told_already = {source for (name, source) in seen.events if name == "not_finite"}
@@ -63,9 +63,7 @@ def look(seen: Seen) -> Iterator[Finding]:
         value = float(column.stored[row])
         told = f"is {value} from row {row} on, to the end; it was {float(column.stored[row - 1]):g} before"
         claim = f"always({name} - {name} == 0)"
-        yield Finding(
-            NAME, name, told, "likely", (row,), len(odd) - row, "", claim, f"larktally why TRACE FILE.py {row}", 2
-        )
+        yield Finding(NAME, name, told, "likely", (row,), len(odd) - row, "", claim, why_command(row), 2)
 
 
 def _multiplies(name: str, values: npt.NDArray[np.float64]) -> Iterator[Finding]:
@@ -83,6 +81,4 @@ def _multiplies(name: str, values: npt.NDArray[np.float64]) -> Iterator[Finding]
     row = len(values) - int(np.argmin(np.append(False, grows)[::-1]))
     told = f"multiplies itself in every row from {row} on, to {float(values[-1]):g}"
     claim = f"always(abs({name}) <= {float(sizes[max(row - 1, 0)]) * 2 or 1:.6g})"
-    yield Finding(
-        NAME, name, told, "likely", (row,), len(values) - row, "", claim, f"larktally why TRACE FILE.py {row}", 2
-    )
+    yield Finding(NAME, name, told, "likely", (row,), len(values) - row, "", claim, why_command(row), 2)
