@@ -7,30 +7,44 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
-from typing import Any, TypeVar
+from types import CodeType
+from typing import Any, NamedTuple, TypeVar
 
-from larktally.code_places import place_of_caller
+from larktally.code_places import code_of_caller, place_of_caller
 from larktally.errors import ModelError
 from larktally.names import unknown_name
 from larktally.timing import Duration, Rate, as_rate, frames_in
 
-__all__ = ["Setup"]
+__all__ = ["Asked", "Setup"]
 
 T = TypeVar("T")
 _EXPONENT = re.compile(r"([+-]?\d{1,3})?")
+
+
+class Asked(NamedTuple):
+    """A name that a model asked for: `kind` is param, number or duration; its default as it is written there, and the bounds of
+    a number. `asked_at` is the code and line that asked, None where a program announced it."""
+
+    kind: str
+    default: Any
+    least: Any = None
+    greatest: Any = None
+    asked_at: tuple[CodeType, int] | None = None
 
 
 @dataclass(slots=True)
 class Setup:
     """What a run is made from: rate, seed and params. A model reads its numbers from here, so that runs can vary them.
 
-    `settings` collects what the model was given for each name it asked for, durations in frames; claims read it.
+    `settings` collects what the model was given for each name it asked for, durations in frames; claims read it. `asked` are
+    the same names with their defaults: what can be turned.
     """
 
     rate: Rate = field(default_factory=Rate)
     seed: int = 0
     params: Mapping[str, Any] = field(default_factory=dict)
     settings: dict[str, Any] = field(default_factory=dict)
+    asked: dict[str, Asked] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.rate = as_rate(self.rate)
@@ -38,6 +52,7 @@ class Setup:
 
     def param(self, name: str, default: T) -> T:
         """The param of that name, or the default where the run gives none; raises ModelError for another kind."""
+        self.asked[name] = Asked("param", default, asked_at=code_of_caller())
         given = self.params.get(name, default)
         # 3 for 3.0 is what a shell or a table of params gives.
         if isinstance(default, float) and isinstance(given, int) and not isinstance(given, bool):
@@ -67,6 +82,7 @@ class Setup:
         >>> Setup(params={"drain": "1/3", "leap": 340.5}).number("drain", "0.75")
         Fraction(1, 3)
         """
+        self.asked[name] = Asked("number", default, least, greatest, code_of_caller())
         given = self.params.get(name, default)
         found = _fraction(given)
         if found is None:
@@ -90,6 +106,7 @@ class Setup:
 
     def duration(self, name: str, default: Duration) -> int:
         """The param of that name as whole frames at this run's rate: 48 for "0.8s" at 60 frames/s."""
+        self.asked[name] = Asked("duration", default, asked_at=code_of_caller())
         frames = frames_in(self.params.get(name, default), self.rate, what=f"param {name!r}:")
         # In frames, as the model has it: a claim that reads the param compares with rows.
         self.settings[name] = frames

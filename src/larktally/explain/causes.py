@@ -35,7 +35,15 @@ from larktally.textfmt import aligned, shown_value
 from larktally.timing import seconds_at
 from larktally.traces.trace import Trace
 
-__all__ = ["Causes", "causes", "causes_of_breaches", "causes_of_divergence", "lines_by_claim"]
+__all__ = [
+    "Causes",
+    "causes",
+    "causes_of_breaches",
+    "causes_in",
+    "causes_of_divergence",
+    "channels_read",
+    "lines_by_claim",
+]
 
 # A first screen: more claims than these are mostly broken by the same rows.
 MOST_EXPLAINED, MOST_TOLD = 3, 12
@@ -239,7 +247,7 @@ def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Ta
             row = None
         if not row or len(wanted) == MOST_EXPLAINED:
             continue
-        names, awaited = _channels_read(result, trace, row), awaited_of(result, trace)
+        names, awaited = channels_read(result, trace, row), awaited_of(result, trace)
         if names or not sim or awaited is not None:
             wanted[result.name] = (row, names)
         if awaited is not None:
@@ -314,7 +322,7 @@ def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, foun
     return _tried(replayed, scenario, {found.row: names})[found.row]
 
 
-def _channels_read(result: Result, trace: Trace, row: int) -> list[str]:
+def channels_read(result: Result, trace: Trace, row: int) -> list[str]:
     """The channels that a claim reads, and those of the parts that emitted one of its events in a row."""
     read, quoted = names_and_texts([result.claim.tree])
     speakers = set()

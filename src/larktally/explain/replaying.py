@@ -14,6 +14,7 @@ from larktally.report import Report
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import SubjectLike
+from larktally.traces.marks import without_marks
 from larktally.traces.trace import Trace
 
 __all__ = ["Replay", "replay"]
@@ -96,6 +97,8 @@ def replay(trace: Trace, scenario: Scenario | SubjectLike, tolerance: Tolerances
     Raises SubjectFailed where the subject fails in a row that the recording has, and LarkTallyError for a trace that cannot
     be run again.
     """
+    # What a player marked no subject emits.
+    trace = without_marks(trace)
     again = Scenario.from_trace(trace, scenario)
     # Of a run of hours a second one need not be held to see that it is the same; where it is not, the way below tells how.
     if tolerance is None and trace.rows * len(trace.columns) > LONG and _whole(trace) and runs_alike(trace, again):

@@ -190,10 +190,18 @@ class InputScript:
         """Reads what to_csv wrote; raises InputError naming the file and line of what does not fit."""
         try:
             text = Path(path).read_text(encoding="utf-8")
-            lines = list(csv.reader(io.StringIO(text)))
         except OSError as error:
             raise InputError(f"{path}: cannot be read as an input script: {error.strerror or error}") from None
-        except (ValueError, csv.Error) as error:
+        except ValueError as error:
+            raise InputError(f"{path}: cannot be read as an input script: {error}") from None
+        return cls.of_csv(text, path)
+
+    @classmethod
+    def of_csv(cls, text: str, path: str | Path = "the script") -> InputScript:
+        """Reads the text that to_csv returned; `path` is what errors call it."""
+        try:
+            lines = list(csv.reader(io.StringIO(text)))
+        except csv.Error as error:
             raise InputError(f"{path}: cannot be read as an input script: {error}") from None
         if not lines or lines[0] != CSV_COLUMNS:
             raise InputError(f"{path}, line 1: an input script has the columns action,start,frames,value")

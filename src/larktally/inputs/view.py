@@ -151,6 +151,11 @@ class InputFeed:
         self.due[first][action] = kind(span.value)
         self.due[first + int(span.frames)].setdefault(action, kind(0))
 
+    def change(self, action: str, frame: int, value: float) -> None:
+        """Lets an action take a value from a frame on that is still to come."""
+        actions = self.view.actions
+        self.due[frame][action] = actions.kind_of(action)(value)
+
     def advance(self, frame: int) -> None:
         """Makes the view show `frame`; frames come one after the other.
 

@@ -9,6 +9,7 @@ from typing import Any
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
 from larktally.names import one_or_many
+from larktally.runs.observers import RunObserver
 from larktally.runs.recorder import Recorder
 from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
@@ -18,7 +19,7 @@ from larktally.timing import Duration, RateLike
 from larktally.traces.files import writer_for
 from larktally.traces.trace import Trace
 
-__all__ = ["as_scenario", "record"]
+__all__ = ["as_scenario", "record", "record_watched"]
 
 
 def record(
@@ -46,7 +47,28 @@ def record(
     What a scenario says and a keyword says again is an error. Raises SubjectFailed, with `.trace` up to the row before,
     where the subject raises, changes its channels or turns NaN; then NAME.stopped is what is kept of a file.
     """
-    scenario = as_scenario(subject, inputs=inputs, frames=frames, rate=rate, seed=seed, params=params)
+    return record_watched(
+        as_scenario(subject, inputs=inputs, frames=frames, rate=rate, seed=seed, params=params),
+        (),
+        only=only,
+        to=to,
+        states=states,
+        stop_at_breach=stop_at_breach,
+        on_progress=on_progress,
+    )
+
+
+def record_watched(
+    scenario: Scenario,
+    observers: Iterable[RunObserver],
+    *,
+    only: str | Iterable[str] | None = None,
+    to: str | Path | None = None,
+    states: int | Iterable[int] | None = None,
+    stop_at_breach: bool = False,
+    on_progress: Callable[[int, int], Any] | None = None,
+) -> Trace:
+    """`record` of a scenario, with others that watch the same run."""
     if to is None:
         path = None
     else:
@@ -63,7 +85,7 @@ def record(
         on_progress=on_progress,
     )
     try:
-        runner = Runner(scenario, [recorder])
+        runner = Runner(scenario, [recorder, *observers])
         failure = _run(runner, int(scenario.frames))
     except BaseException as error:
         # Whoever interrupts a long recording wants to know where it is.

@@ -17,7 +17,7 @@ from larktally.subjects.protocol import SubjectLike
 from larktally.timing import Duration, RateLike, as_rate, frames_in
 from larktally.traces.trace import Trace
 
-__all__ = ["Scenario"]
+__all__ = ["LONGEST", "Scenario"]
 
 LONGEST = 10**9
 

@@ -13,7 +13,7 @@ from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.event import Event
 from larktally.inputs.actions import Action
 from larktally.inputs.view import FrameInput
-from larktally.setup import Setup
+from larktally.setup import Asked, Setup
 from larktally.subjects.programs.handshake import Handshake, Param, columns_of, events_of, handshake_of, row_of
 from larktally.subjects.programs.process import attach, start
 from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError, request_line
@@ -165,6 +165,7 @@ class Program:
         # A program reads its params where we do not see it: those that it announced count as read.
         for param in self.handshake.params:
             setup.settings[param.name] = setup.params.get(param.name, param.default)
+            setup.asked[param.name] = Asked("param", param.default, param.least, param.most)
         return emitted
 
     def step(self, now: FrameInput) -> Iterable[Event]:
