@@ -1,8 +1,11 @@
 """Pictures, strips and tables: what they hold, and what is refused."""
 
+import base64
+import html
 import itertools
 import json
 import os
+import re
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
@@ -12,6 +15,7 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 from tests.test_sim import assert_restores
+from tests.watching import unpacked
 
 import larktally as lt
 from larktally.cli import main
@@ -184,7 +188,7 @@ def test_what_cannot_be_drawn_is_told(files, words, said, monkeypatch):
     assert done.exit_code == 2 and said in done.stderr
 
 
-def test_a_notebook_shows_the_same_tables(files):
+def test_a_notebook_shows_runs_as_the_page_and_the_rest_as_the_terminals_tables(files, monkeypatch):
     import types
 
     shown = {}
@@ -197,9 +201,23 @@ def test_a_notebook_shows_the_same_tables(files):
     lt.load_ipython_extension(shell)
     trace = lt.load_trace(files / "bad.parquet")
     tally = lt.check(trace, quay.CLAIMS)
-    assert "BROKEN" in shown["Tally"](tally) and "wick.gait" in shown["Trace"](trace)
-    assert "first divergence in row 52" in shown["Comparison"](lt.compare(lt.load_trace(files / "good.parquet"), trace))
+    comparison = lt.compare(lt.load_trace(files / "good.parquet"), trace)
+    for kind, result, names in (
+        ("Trace", trace, ["bad"]),
+        ("Tally", tally, ["bad"]),
+        ("Comparison", comparison, ["now", "before"]),
+    ):
+        page = html.unescape(re.search('srcdoc="([^"]*)"', shown[kind](result))[1])
+        runs = unpacked(base64.b64decode(re.search('id="recording">([^<]*)<', page)[1]))["runs"]
+        assert [run["rows"] for run in runs] == [trace.rows] * len(names)
+        assert [claim["name"] for claim in runs[0]["claims"]] == (
+            [r.claim.name for r in tally] if kind == "Tally" else []
+        )
     assert "standing" in shown["Coverage"](lt.coverage(trace))
+    # What is too long for a notebook's file stays a table.
+    monkeypatch.setattr("larktally.views.notebook.MOST_CELLS", 10)
+    assert "BROKEN" in shown["Tally"](tally) and "wick.gait" in shown["Trace"](trace)
+    assert "first divergence in row 52" in shown["Comparison"](comparison)
 
 
 def test_what_a_picture_leaves_out_of_a_million_rows_could_not_be_seen():

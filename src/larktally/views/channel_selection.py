@@ -6,9 +6,12 @@ from collections.abc import Sequence
 
 from larktally.traces.trace import Trace
 
-__all__ = ["flags_worth_showing", "moves", "states_worth_showing"]
+__all__ = ["flags_worth_showing", "lanes_of", "moves", "states_worth_showing"]
 
 MOST = 4
+MOST_LANES, MOST_TIMERS = 11, 3
+# Said so often, or told by a lane already, that a lane of them would hide the others.
+_COMMON = ("changed", "bumped", "tick", "paused", "resumed", "entered", "left")
 
 
 def states_worth_showing(trace: Trace) -> list[str]:
@@ -35,6 +38,28 @@ def moves(trace: Trace, name: str, rows: Sequence[int] | None = None) -> bool:
     if rows is not None and len(rows):
         stored = stored[rows[0] : rows[-1] + 1]
     return bool(len(stored)) and bool((stored != stored[0]).any())
+
+
+def lanes_of(trace: Trace, rows: range, only: Sequence[str] = ()) -> list[tuple[str, str]]:
+    """What has a lane, as (kind, name): machines, or the labels and flags of what is no sim; timers that run, inputs, and the
+    first events that are emitted."""
+    machines = []
+    for name in states_worth_showing(trace):
+        if moves(trace, name, rows):
+            machines.append(name)
+    flags = [name for name in flags_worth_showing(trace) if moves(trace, name, rows)]
+    timers = []
+    for name in trace.channels:
+        if name.endswith(".left") and moves(trace, name, rows):
+            timers.append(name)
+    emitted = set(trace.events.between(rows.start, rows.stop - 1).names).difference(_COMMON)
+    events = [name for name in dict.fromkeys([*trace.header.events, *trace.events.names]) if name in emitted]
+    lanes = [("state", name) for name in machines] + [("flag", name) for name in flags]
+    lanes += [("timer", name) for name in timers[:MOST_TIMERS]]
+    if any(values[rows.start : rows.stop].any() for values in trace.inputs.values()):
+        lanes += [("inputs", "inputs")]
+    # Two lanes of events at least: they are what most claims are about.
+    return lanes + [("event", name) for name in events[: max(MOST_LANES - len(lanes), 2)]]
 
 
 def _of_kind(trace: Trace, kind: str) -> list[str]:

@@ -16,7 +16,8 @@ from larktally.names import unknown_name
 from larktally.textfmt import printable, shortened
 from larktally.traces.trace import Trace
 from larktally.views.bodies import bodies_of
-from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, lanes_of, mark_row, time_axis
+from larktally.views.channel_selection import lanes_of
+from larktally.views.lanes import draw_lanes, draw_lines, lane_heights, mark_row, time_axis
 from larktally.views.palette import DARK, LIGHT, STATE_COLOURS, Palette
 from larktally.views.scene import draw_scene, fit_scene, has_path, scene_shape
 from larktally.whole_files import whole_file

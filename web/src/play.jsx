@@ -1,0 +1,163 @@
+import { useEffect, useState } from 'preact/hooks';
+import { bindingsOf, Held, keyWord, Pace } from './playing.js';
+
+const WINDOW = 240;
+const SPEEDS = [
+  [1, 'real time'],
+  [0.5, 'half'],
+  [0.25, 'a quarter'],
+  [0, 'frame by frame'],
+];
+export const MARK_KEY = 'F8';
+
+/** A run while it is played: its rows so far, what is held, and the frames that are asked for. */
+export class Playing {
+  constructor(run, send) {
+    this.run = run;
+    this.send = send;
+    this.held = new Held(bindingsOf(run.actions), run.actions);
+    this.pace = new Pace(run.rate ?? 60);
+    this.waiting = false;
+    this.writing = false;
+    this.over = '';
+    this.version = 0;
+    this.shownHeld = {};
+    this.changed = () => {};
+  }
+
+  /** The rows that are drawn: the last few seconds. */
+  range() {
+    const rows = Math.max(this.run.rows, 1);
+    return [Math.max(0, rows - WINDOW), Math.max(rows, WINDOW)];
+  }
+
+  /** Asks for the frames that are due; one request at a time, so that a slow subject slows the game and queues nothing. */
+  tick(time) {
+    if (this.writing || this.over) {
+      this.pace.rest();
+      return;
+    }
+    if (this.pace.speed === 0) return;
+    if (this.waiting) return;
+    this.ask(this.pace.due(time));
+  }
+
+  ask(frames) {
+    if (frames < 1 || this.over) return;
+    const pads = navigator.getGamepads ? [...navigator.getGamepads()] : [];
+    const asked = Array.from({ length: frames }, () => this.held.next(pads));
+    this.shownHeld = asked.at(-1);
+    this.waiting = true;
+    this.send({ do: 'step', frames: asked });
+  }
+
+  rows({ first, rows, held, events, over }) {
+    this.waiting = false;
+    this.over = over ?? '';
+    if (rows.length) this.run.append(first, rows, held, events);
+    this.version += 1;
+    this.changed();
+  }
+
+  leave() {
+    this.send({ do: 'leave' });
+  }
+}
+
+/** What stands in place of the transport while a run is played. */
+export function PlayBar({ playing }) {
+  const [, redraw] = useState(0);
+  const [binding, setBinding] = useState(null);
+  const [note, setNote] = useState(null);
+  useEffect(() => {
+    let frame = 0;
+    const step = (time) => {
+      playing.tick(time);
+      frame = requestAnimationFrame(step);
+    };
+    frame = requestAnimationFrame(step);
+    return () => cancelAnimationFrame(frame);
+  }, [playing]);
+  useEffect(() => {
+    const bound = (event) => {
+      playing.held.bindings[binding] = [event.code];
+      setBinding(null);
+    };
+    const key = (event) => {
+      if (event.target.matches?.('input')) return;
+      if (binding && event.type === 'keydown') bound(event);
+      else if (event.code === 'Escape') playing.leave();
+      else if (playing.held.press(event.code, event.type === 'keydown')) {
+        if (event.type === 'keydown' && !event.repeat && playing.pace.speed === 0) playing.ask(1);
+      } else if (event.code === MARK_KEY && event.type === 'keydown') open();
+      else return;
+      event.preventDefault();
+    };
+    const gone = () => playing.held.letGo();
+    window.addEventListener('keydown', key);
+    window.addEventListener('keyup', key);
+    window.addEventListener('blur', gone);
+    return () => {
+      window.removeEventListener('keydown', key);
+      window.removeEventListener('keyup', key);
+      window.removeEventListener('blur', gone);
+    };
+  }, [playing, binding]);
+  const open = () => {
+    playing.writing = true;
+    playing.held.letGo();
+    setNote('');
+  };
+  const mark = (event) => {
+    event.preventDefault();
+    playing.send({ do: 'mark', note });
+    playing.writing = false;
+    setNote(null);
+  };
+  const paced = (speed) => {
+    playing.pace.speed = speed;
+    playing.pace.rest();
+    redraw((n) => n + 1);
+  };
+  return (
+    <div class="transport playing" data-playing>
+      <span class="mode">{playing.over ? `over: ${playing.over}` : 'you play'}</span>
+      <span data-row={playing.run.rows - 1}>
+        row {playing.run.rows - 1}
+        {playing.pace.behind && <em class="behind"> slower than real time: the subject cannot keep the pace</em>}
+      </span>
+      {SPEEDS.map(([speed, word]) => (
+        <button key={word} aria-pressed={playing.pace.speed === speed} onClick={() => paced(speed)}>
+          {word}
+        </button>
+      ))}
+      {playing.pace.speed === 0 && <button onClick={() => playing.ask(1)}>one frame</button>}
+      {playing.run.actions.map(({ name }) => (
+        <button
+          key={name}
+          class={`action ${playing.shownHeld[name] ? 'held' : ''}`}
+          title={`choose another key for ${name}`}
+          onClick={() => setBinding(name)}
+        >
+          {name} <kbd>{binding === name ? 'press a key' : (playing.held.bindings[name] ?? []).map(keyWord).join(', ') || 'none'}</kbd>
+        </button>
+      ))}
+      {note === null ? (
+        <button onClick={open}>
+          mark <kbd>{MARK_KEY}</kbd>
+        </button>
+      ) : (
+        <form onSubmit={mark}>
+          <input aria-label="note" autofocus value={note} placeholder="what was odd here?" onInput={(event) => setNote(event.target.value)} />
+          <button>mark it</button>
+        </form>
+      )}
+      <button class="strong" onClick={() => playing.send({ do: 'judge' })}>
+        judge it
+      </button>
+      <button onClick={() => playing.leave()}>
+        leave <kbd>Esc</kbd>
+      </button>
+    </div>
+  );
+}
