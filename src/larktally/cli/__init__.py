@@ -12,6 +12,7 @@ __all__ = ["main"]
 _COMMANDS = {
     "demo": "Record, check, replay and draw the lamplighter example.",
     "run": "Record the scenarios of a Python file and check their claims.",
+    "watch": "Run a file at each save, on a page: look, turn a number, play, keep.",
     "check": "Check the claims of a TOML file on a trace, a log or a folder.",
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "why": "What made a row what it is: rules, guards, and who set which value.",
@@ -20,7 +21,7 @@ _COMMANDS = {
     "audit": "Whether runs repeat themselves, and saved states are whole.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",
     "show": "Show a trace's frames as a table.",
-    "plot": "Draw a run: its path, states, timers, inputs, events and channels.",
+    "plot": "Draw a run: a picture, or a page that stands alone.",
     "convert": "Convert a trace between the file formats, or recover one.",
     "durations": "In which frame a time ends, exact and summed, at several rates.",
     "check-program": "Whether a program in another language is a good subject.",

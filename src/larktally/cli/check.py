@@ -11,7 +11,7 @@ from larktally.claims.files import load_rules
 from larktally.claims.named import measures_table
 from larktally.claims.rules_over_runs import RulesOverRuns
 from larktally.cli.outcome import BAD_INPUT, NOT_KEPT, exit_with, print_json, report_errors
-from larktally.cli.trace_options import reading_options
+from larktally.cli.trace_options import BEFORE, reading_options
 from larktally.errors import LarkTallyError
 from larktally.report import Line, Report
 from larktally.traces.formats import FORMATS
@@ -117,7 +117,11 @@ def _traces_in(folder: Path) -> list[Path]:
     for one in FORMATS:
         if one.first_bytes:
             suffixes.append(one.suffix)
-    files = sorted(path for path in folder.iterdir() if path.suffix in suffixes)
+    files = []
+    for path in sorted(folder.iterdir()):
+        # The run before stands beside the run: it is no run of today's.
+        if path.suffix in suffixes and not path.stem.endswith(BEFORE):
+            files.append(path)
     if not files:
         raise LarkTallyError(f"{folder}: no trace in this folder ({', '.join(suffixes)})")
     return files

@@ -10,7 +10,7 @@ import click
 
 from larktally.claims.named import MeasureReading, measures_noted, measures_table, read_measures_of_both
 from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors, show
-from larktally.cli.trace_options import reading_options, tolerance_option, tolerances
+from larktally.cli.trace_options import reading_options, tolerance_option, tolerances, trace_before
 from larktally.comparing.comparison import compare
 from larktally.errors import LarkTallyError
 from larktally.report import Line, Report
@@ -19,7 +19,8 @@ from larktally.traces.trace import load_trace
 
 @click.command()
 @click.argument("first", metavar="A", type=click.Path(path_type=Path))
-@click.argument("second", metavar="B", type=click.Path(path_type=Path))
+@click.argument("second", metavar="[B]", required=False, type=click.Path(path_type=Path))
+@click.option("--before", is_flag=True, help="Compare A with the run before it, which larktally run kept.")
 @reading_options
 @tolerance_option
 @click.option("--name", "names", multiple=True, metavar="A=B", help="A channel of A and what B calls it.")
@@ -27,7 +28,8 @@ from larktally.traces.trace import load_trace
 @report_errors
 def command(
     first: Path,
-    second: Path,
+    second: Path | None,
+    before: bool,
     rate: str | None,
     mapping: Path | None,
     allowed: tuple[str, ...],
@@ -38,6 +40,11 @@ def command(
 
     A mapping is for those of the two that are no traces of this library.
     """
+    if before == (second is not None):
+        raise click.UsageError("compare takes A and B, or A and --before")
+    if second is None:
+        # What was comes first, as with two files.
+        first, second = trace_before(first), first
     a, b = (load_trace(path, **_options(path, rate, mapping)) for path in (first, second))
     pairs = dict(_pair(one) for one in names)
     found = compare(a, b, tolerances(allowed), pairs or None)

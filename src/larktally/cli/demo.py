@@ -18,7 +18,8 @@ Next: larktally run {folder}/quay.py   (its faulty run breaks a claim, so it exi
       larktally show {folder}/faulty_run.parquet --frames 48..56
       larktally plot {folder}/dusk_run.parquet {folder}/faulty_run.parquet --only wick.y
       larktally chart {folder}/evening.py:evening_won {folder}/evening_won.parquet --machine wick.gait
-      larktally new my-game"""
+      larktally new my-game
+      larktally watch {folder}/quay.py:faulty_run   (a page: save the file, and the new run lies over the old one)"""
 
 
 @click.command()

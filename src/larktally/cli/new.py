@@ -1,17 +1,20 @@
-"""larktally new DIR: a small working project."""
+"""larktally new DIR: a small working project, or a test of a tester's report."""
 
 from __future__ import annotations
 
 import importlib.resources
+import os
 from pathlib import Path
 
 import click
 
 from larktally.cli.outcome import echo, report_errors
+from larktally.cli.progress import progress
 from larktally.comparing.baselines import Baselines
 from larktally.errors import LarkTallyError
-from larktally.runs.model_files import load_scenarios
+from larktally.runs.model_files import load_scenario_of, load_scenarios, split_target
 from larktally.runs.record import record
+from larktally.traces.trace import load_trace
 from larktally.whole_files import made_folder, write_whole
 
 FILES = {
@@ -25,21 +28,86 @@ FILES = {
 
 @click.command()
 @click.argument("folder", metavar="DIR", type=click.Path(path_type=Path))
+@click.option(
+    "--from",
+    "report",
+    type=click.Path(path_type=Path),
+    metavar="REPORT",
+    help="Make a test of this report: a trace that larktally watch kept.",
+)
+@click.option("--of", "target", metavar="FILE.py[:NAME]", help="The scenario that the report was played on.")
 @report_errors
-def command(folder: Path) -> None:
-    """Write a small project in DIR that works: a model, a scenario, claims, a test, and a snippet for a CI server."""
+def command(folder: Path, report: Path | None, target: str | None) -> None:
+    """Write a small project in DIR that works: a model, a scenario, claims, a test, and a snippet for a CI server.
+
+    With --from and --of, a scenario and a test of a report instead, as small as they can be where a claim is broken.
+    """
+    if (report is None) != (target is None):
+        raise click.UsageError("a report is made into a test with both: --from REPORT --of FILE.py[:NAME]")
     if folder.exists() and not folder.is_dir():
         raise LarkTallyError(f"{folder}: it is a file; name a folder that is empty or not there")
     if folder.exists() and any(folder.iterdir()):
         raise LarkTallyError(f"{folder}: there is something in it already; name a folder that is empty or not there")
+    if report is not None and target is not None:
+        _write_case(folder, report, target)
+    else:
+        _write_project(folder)
+
+
+def _write_project(folder: Path) -> None:
     made_folder(folder / "baselines")
     source = importlib.resources.files("larktally.cli").joinpath("project")
-    for name, target in FILES.items():
+    for name, written in FILES.items():
         text = source.joinpath(f"{name}.txt").read_text(encoding="utf-8")
-        echo(f"{write_whole(folder / target, text)}")
+        echo(f"{write_whole(folder / written, text)}")
     (walk,) = load_scenarios(str(folder / "model.py"))
     echo(f"{Baselines(folder / 'baselines').check(record(walk), accept=True).path}")
     echo(f"\nNext: cd {folder}, and then")
     echo("      larktally run model.py        its scenarios, their claims, their traces")
+    echo("      larktally watch model.py      the same on a page, again at each save")
     echo("      python -m pytest              the same as tests, and what the baseline says")
     echo("      larktally plot traces/walk.parquet")
+
+
+def _write_case(folder: Path, report: Path, target: str) -> None:
+    from larktally.search.reported import case_of, scenario_line
+
+    trace = load_trace(report)
+    scenario = load_scenario_of(target, trace.header.scenario)
+    with progress("making it smaller") as on_progress:
+        case = case_of(trace, scenario, on_progress=on_progress)
+    model = split_target(target)[0].resolve()
+    name = _variable_of(target, scenario.title)
+    line = scenario_line(case, name, 'HERE / "report.script.csv"')
+    source = importlib.resources.files("larktally.cli").joinpath("project/test_report.py.txt")
+    text = source.read_text(encoding="utf-8")
+    marks = [f"    row {mark.row}: {mark.note}" for mark in case.marks] or ["    none"]
+    filled = {
+        "{marks}": "\n".join(marks).replace("\\", "\\\\").replace('"""', "'''"),
+        "{folder}": os.path.relpath(model.parent, folder.resolve()).replace(os.sep, "/"),
+        "{module}": model.stem,
+        "{name}": name,
+        "{scenario}": line,
+        "{claims}": repr(list(case.claims)),
+    }
+    for word, stands in filled.items():
+        text = text.replace(word, stands)
+    made_folder(folder)
+    case.script.to_csv(folder / "report.script.csv")
+    echo(f"{folder / 'report.script.csv'}")
+    echo(f"{write_whole(folder / 'test_report.py', text)}")
+    if case.shrunk is not None:
+        echo(f"\n{case.shrunk.headline}")
+    if not case.claims:
+        echo(f"\nno claim of {name} says anything about it: write the one that it breaks, and name it in CLAIMS")
+    echo(f"\nNext: python -m pytest {folder}")
+
+
+def _variable_of(target: str, title: str) -> str:
+    """The variable that a file's scenario stands in."""
+    name = split_target(target)[1] or title
+    if not name.isidentifier():
+        raise LarkTallyError(
+            f"scenario {name!r} is no name that Python can import; say {split_target(target)[0]}:VARIABLE"
+        )
+    return name

@@ -8,7 +8,7 @@ import click
 
 from larktally.cli.outcome import echo, report_errors
 from larktally.cli.selection import chosen_channels, chosen_rows
-from larktally.cli.trace_options import reading_options
+from larktally.cli.trace_options import reading_options, trace_before
 from larktally.errors import LarkTallyError
 from larktally.traces.trace import Trace, load_trace
 
@@ -17,7 +17,9 @@ from larktally.traces.trace import Trace, load_trace
 @click.argument("trace_file", metavar="TRACE", type=click.Path(path_type=Path))
 @click.argument("other_file", metavar="[OTHER]", required=False, type=click.Path(path_type=Path))
 @click.option(
-    "--out", type=click.Path(path_type=Path), help="Where to: .png, .svg or .pdf. [default: TRACE's name, .png]"
+    "--out",
+    type=click.Path(path_type=Path),
+    help="Where to: .png, .svg, .pdf, or .html for a page. [default: TRACE's name, .png]",
 )
 @click.option("--frames", metavar="A..B", help="Only these rows.")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Channels to draw as lines, such as 'wick.v*'.")
@@ -28,6 +30,7 @@ from larktally.traces.trace import Trace, load_trace
 @click.option(
     "--claims", type=click.Path(path_type=Path), metavar="CLAIMS.toml", help="Mark the rows in which these are broken."
 )
+@click.option("--before", is_flag=True, help="Lay the run before behind it, which larktally run kept.")
 @click.option("--dark", is_flag=True, help="On dark paper.")
 @reading_options
 @report_errors
@@ -40,16 +43,26 @@ def command(
     body: str | None,
     ghosts: str | None,
     claims: Path | None,
+    before: bool,
     dark: bool,
     rate: str | None,
     mapping: Path | None,
 ) -> None:
     """Draw a run: the path in the level, lanes for states, timers, inputs and events, channels as lines. With OTHER, both
     over each other and the first divergence marked.
+
+    As .html it is a page that stands alone: to scrub through, zoom, and send to a colleague.
     """
+    if before:
+        if other_file is not None:
+            raise click.UsageError("plot takes OTHER or --before")
+        other_file = trace_before(trace_file)
+    trace = load_trace(trace_file, rate=rate, mapping=mapping)
+    if out is not None and out.suffix == ".html":
+        _save_page(out, trace, other_file, claims)
+        return
     from larktally.views.picture import draw_run, save_picture
 
-    trace = load_trace(trace_file, rate=rate, mapping=mapping)
     rows = chosen_rows(frames, trace, range(trace.rows))
     lines = []
     if only:
@@ -74,6 +87,28 @@ def command(
     if claims is not None:
         marked = f"; {len(breaches)} breaches marked"
     echo(f"{path}{marked}")
+
+
+def _save_page(out: Path, trace: Trace, other_file: Path | None, claims: Path | None) -> None:
+    from larktally.auditing.audit import look_at
+    from larktally.auditing.seen import Seen
+    from larktally.claims.checking import check
+    from larktally.claims.files import load_claims
+    from larktally.claims.named import measures_noted, read_measures
+    from larktally.views.page.run_view import RunView
+    from larktally.views.page.standing_file import save_page
+
+    tally = None
+    if claims is not None:
+        tally = check(trace, load_claims(claims, trace.channels))
+    views = [
+        RunView(trace, tally, read_measures(trace, measures_noted(trace)), look_at(Seen(trace)).findings),
+    ]
+    if other_file is not None:
+        other = load_trace(other_file)
+        views.append(RunView(other, measures=read_measures(other, measures_noted(other)), name=str(other_file)))
+    path = save_page(out, views)
+    echo(f"{path}, {path.stat().st_size / 1000:.0f} kB: it opens in a browser, with no network")
 
 
 def _breaches(trace: Trace, file: Path) -> list[int]:

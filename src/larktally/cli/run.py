@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import shutil
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -29,7 +33,8 @@ from larktally.cli.outcome import (
     subject_story,
 )
 from larktally.cli.progress import progress
-from larktally.cli.selection import split_patterns
+from larktally.cli.selection import one_value, split_patterns
+from larktally.cli.trace_options import path_before
 from larktally.comparing.baselines import BaselineResult, Baselines
 from larktally.errors import ClaimError, LarkTallyError, SubjectFailed, WriteError
 from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
@@ -84,6 +89,11 @@ MOST_FINDINGS = 5
     help="Judge these rules over all of the runs too.",
 )
 @click.option("--all", "everything", is_flag=True, help="Of the rules: a line for each run, and every story.")
+@click.option(
+    "--param", "params", multiple=True, metavar="NAME=VALUE", help="For this once: leap=340. May be said several times."
+)
+@click.option("--rate", metavar="R", help="For this once: so many frames per second.")
+@click.option("--plot", is_flag=True, help="Draw each run too, beside its trace.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
 @click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
 @report_errors
@@ -96,106 +106,190 @@ def command(
     accept: bool,
     rules_file: Path | None,
     everything: bool,
+    params: tuple[str, ...],
+    rate: str | None,
+    plot: bool,
     junit: Path | None,
     as_json: bool,
 ) -> None:
     """Record the scenarios that stand at a file's top level, in order; check their claims; save their traces.
 
-    While it runs, a recording stands as NAME.partial beside its trace; what a killed run left there is recovered with
-    larktally convert --recover.
+    The run before is kept as NAME.before.parquet, for compare --before and plot --before. While it runs, a recording stands
+    as NAME.partial beside its trace; what a killed run left there is recovered with larktally convert --recover.
     """
     # Accepting into nowhere would look as if something had been accepted.
     if accept and baselines is None:
         raise LarkTallyError("--accept goes with --baseline DIR: where the baselines are")
-    scenarios = [scenario for target in targets for scenario in load_scenarios(target)]
+    tried: dict[str, Any] = {"params": dict(one_value(text) for text in params), "rate": rate}
+    if accept and (params or rate):
+        raise LarkTallyError("--accept keeps what the file says; --param and --rate are for one try")
+    scenarios = []
+    for target in targets:
+        for scenario in load_scenarios(target):
+            scenarios.append(_tried(scenario, **tried))
     # Two scenarios of one name would write one file, the second over the first.
     _check_names(scenarios)
     made_folder(folder)
     if junit is not None:
         check_target(junit)
-    results: list[dict[str, Any]] = []
-    suites: list[Suite] = []
-    worst = 0
-    over_runs = RulesOverRuns()
     if rules_file is not None:
         # A slip in the file is told before the first run, and not after the last; what it matches is not known yet.
         load_rules(rules_file, None)
+    kept = Baselines(baselines) if baselines is not None else None
+    runs = _Runs(folder, suffix, split_patterns(only), kept, accept, rules_file, plot, junit, as_json)
     for scenario in scenarios:
-        path = folder / f"{plain_file_name(scenario.title)}.{suffix}"
+        runs.run(scenario)
+    tallies = None
+    if rules_file is not None:
+        tallies = runs.over_runs.over_all()
+    if junit is not None:
+        write_junit(junit, runs.suites, tallies)
+    _print_all(runs, rules_file, tallies, everything)
+    if tallies is not None:
+        unjudged = BAD_INPUT if tallies.errors and runs.worst < SUBJECT_FAILED else 0
+        runs.worst = max(runs.worst, unjudged, 0 if tallies.passed else NOT_KEPT)
+    if runs.worst:
+        exit_with(runs.worst)
+
+
+@dataclass
+class _Runs:
+    """Scenarios run one after the other, each told at once; what they came to together is gathered."""
+
+    folder: Path
+    suffix: str
+    only: list[str]
+    baselines: Baselines | None
+    accept: bool
+    rules_file: Path | None
+    plot: bool
+    junit: Path | None
+    as_json: bool
+    results: list[dict[str, Any]] = field(default_factory=list)
+    suites: list[Suite] = field(default_factory=list)
+    over_runs: RulesOverRuns = field(default_factory=RulesOverRuns)
+    #: The worst exit status: a failed subject counts more than a broken claim.
+    worst: int = 0
+
+    def run(self, scenario: Scenario) -> None:
+        """One scenario: recorded, judged, told, and kept."""
+        path = self.folder / f"{plain_file_name(scenario.title)}.{self.suffix}"
         replaced = path.exists()
-        measures = scenario.measures
         before = {}
         if replaced:
-            before = _values_before(path, measures)
+            before = _values_before(path, scenario.measures)
         began = time.perf_counter()
         try:
-            with progress(scenario.title) as on_progress:
-                trace = record(scenario, only=split_patterns(only) or None, to=path, on_progress=on_progress)
+            with progress(scenario.title) as on_progress, _kept_before(path):
+                trace = record(scenario, only=self.only or None, to=path, on_progress=on_progress)
             tally = Tally([])
             if scenario.claims:
                 tally = check(trace, scenario.claims)
-            readings = read_measures(trace, measures, before)
+            readings = read_measures(trace, scenario.measures, before)
         except SubjectFailed as failure:
-            over_runs.failed(scenario.title, f"its subject failed: {failure}")
             # The others are run all the same: one subject that fails does not hide what the rest have to say.
-            worst = SUBJECT_FAILED
-            told, story = _failed(scenario, failure, path)
-            results.append(told)
-            suites.append(Suite(scenario.title, None, time.perf_counter() - began, story))
-            continue
+            self._failed(scenario, failure, path, began)
+            return
         except LarkTallyError as error:
-            raise _told_of(scenario, error, junit, suites) from None
-        if rules_file is not None:
-            try:
-                over_runs.add(scenario.title, trace, load_rules(rules_file, trace.channels))
-            except ClaimError as error:
-                over_runs.failed(scenario.title, str(error))
+            raise _told_of(scenario, error, self.junit, self.suites) from None
+        self._note_for_rules(scenario, trace)
         # Runs the scenario once more, and only where a claim is broken in a row.
         causes = causes_of_breaches(trace, scenario, tally)
         held, left = None, ""
-        if baselines is not None:
-            held = Baselines(baselines).check(trace, accept=accept)
+        if self.baselines is not None:
+            held = self.baselines.check(trace, accept=self.accept)
             left = f"baseline {held}"
             if held.passed:
                 left = ""
-        # The exit status is the worst of all: a failed subject counts more than a broken claim.
-        worst = max(worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
+        self.worst = max(self.worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
         took = time.perf_counter() - began
         odd = [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
-        suites.append(Suite(scenario.title, tally, took, left_baseline=left, odd=odd))
+        self.suites.append(Suite(scenario.title, tally, took, left_baseline=left, odd=odd))
         more = {"measures": [one.plain() for one in readings], "findings": [one.plain() for one in odd]}
         plain = _plain(scenario, trace, path, tally, causes, held)
-        results.append(plain | {"replaced": replaced, **more})
-        if not as_json:
-            # A line apart from the run before it, whose sum would otherwise read as this one's heading.
-            if len(results) > 1:
-                echo()
-            where = str(path)
-            if replaced:
-                where = f"{path}, in place of the run before"
-            _print(trace, where, scenario, tally, causes)
-            _print_measures(readings)
-            _print_findings(scenario, odd)
-            if held is not None:
-                _print_baseline(trace, scenario, held)
-    tallies = None
-    if rules_file is not None:
-        tallies = over_runs.over_all()
-    if junit is not None:
-        write_junit(junit, suites, tallies)
-    if as_json:
-        over_all = None
+        self.results.append(plain | {"replaced": replaced, **more})
+        drawn = None
+        if self.plot:
+            drawn = _drawn(trace, tally, path)
+        if self.as_json:
+            return
+        # A line apart from the run before it, whose sum would otherwise read as this one's heading.
+        if len(self.results) > 1:
+            echo()
+        where = str(path)
+        if replaced:
+            where = f"{path}; the run before: {path_before(path).name}"
+        _print(trace, where, scenario, tally, causes)
+        _print_measures(readings)
+        _print_findings(scenario, odd)
+        if held is not None:
+            _print_baseline(trace, scenario, held)
+        if drawn is not None:
+            echo(f"drawn: {drawn}")
+
+    def _failed(self, scenario: Scenario, failure: SubjectFailed, path: Path, began: float) -> None:
+        self.over_runs.failed(scenario.title, f"its subject failed: {failure}")
+        self.worst = SUBJECT_FAILED
+        told, story = _failed(scenario, failure, path)
+        self.results.append(told)
+        self.suites.append(Suite(scenario.title, None, time.perf_counter() - began, story))
+
+    def _note_for_rules(self, scenario: Scenario, trace: Trace) -> None:
+        if self.rules_file is None:
+            return
+        try:
+            self.over_runs.add(scenario.title, trace, load_rules(self.rules_file, trace.channels))
+        except ClaimError as error:
+            self.over_runs.failed(scenario.title, str(error))
+
+
+def _tried(scenario: Scenario, params: Mapping[str, Any], rate: str | None) -> Scenario:
+    """A scenario with some of its params and its rate said otherwise, for one try."""
+    if params:
+        scenario = scenario.changed(params={**scenario.params, **params})
+    if rate:
+        scenario = scenario.changed(rate=rate)
+    return scenario
+
+
+@contextlib.contextmanager
+def _kept_before(path: Path) -> Iterator[None]:
+    """Keeps the run that stands there as NAME.before, once the new one has taken its place."""
+    if not path.exists():
+        yield
+        return
+    spare = path.with_name(f".{path.name}.before")
+    # A second name of the same file: the recording that takes the first one's place leaves it alone.
+    spare.unlink(missing_ok=True)
+    try:
+        os.link(path, spare)
+    except OSError:
+        # Not every disk has second names.
+        shutil.copy2(path, spare)
+    try:
+        yield
+        os.replace(spare, path_before(path))
+    finally:
+        spare.unlink(missing_ok=True)
+
+
+def _drawn(trace: Trace, tally: Tally, path: Path) -> Path:
+    from larktally.views.picture import draw_run, save_picture
+
+    rows = sorted({one.row for result in tally.failed for one in result.breaches if one.row is not None})
+    return save_picture(draw_run(trace, breaches=rows), path.with_suffix(".png"))
+
+
+def _print_all(runs: _Runs, rules_file: Path | None, tallies: Tallies | None, everything: bool) -> None:
+    """What the runs came to together: all of it as JSON, or the rules over all of them."""
+    if runs.as_json:
+        shown: Any = runs.results
         if tallies is not None:
-            over_all = tallies.plain() | {"measures": over_runs.measures_plain()}
-        print_json(results if tallies is None else {"runs": results, "rules": over_all})
-    elif tallies is not None:
-        _print_over_runs(rules_file, tallies, over_runs, everything)
-    if tallies is not None:
-        worst = max(
-            worst, BAD_INPUT if tallies.errors and worst < SUBJECT_FAILED else 0, 0 if tallies.passed else NOT_KEPT
-        )
-    if worst:
-        exit_with(worst)
+            over_all = tallies.plain() | {"measures": runs.over_runs.measures_plain()}
+            shown = {"runs": runs.results, "rules": over_all}
+        print_json(shown)
+    elif tallies is not None and rules_file is not None:
+        _print_over_runs(rules_file, tallies, runs.over_runs, everything)
 
 
 def _told_of(scenario: Scenario, error: LarkTallyError, junit: Path | None, suites: list[Suite]) -> LarkTallyError:

@@ -1,15 +1,16 @@
-"""Rows and channels of a trace that a command's options choose."""
+"""Rows and channels of a trace that a command's options choose, and the values that they give."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import Any
 
 from larktally.errors import LarkTallyError
 from larktally.names import matching
 from larktally.traces.trace import Trace
 
-__all__ = ["chosen_rows", "chosen_channels", "split_patterns"]
+__all__ = ["chosen_channels", "chosen_rows", "one_value", "split_patterns", "value_of"]
 
 
 def chosen_rows(given: str | None, trace: Trace, otherwise: Sequence[int], option: str = "--frames") -> list[int]:
@@ -46,3 +47,23 @@ def chosen_channels(patterns: Sequence[str], trace: Trace) -> list[str]:
     if not patterns:
         return trace.channels
     return matching(trace.channels, split_patterns(patterns), "--only ")
+
+
+def one_value(text: str) -> tuple[str, Any]:
+    """The name and the value of NAME=VALUE."""
+    name, equals, value = text.partition("=")
+    if not name.strip() or not equals or not value.strip():
+        raise LarkTallyError(f"--param takes NAME=VALUE, such as leap=340 or rest=0.5s, not {text!r}")
+    return name.strip(), value_of(value.strip())
+
+
+def value_of(text: str) -> Any:
+    """A number, true, false, or the text itself."""
+    if text in ("true", "false"):
+        return text == "true"
+    for kind in (int, float):
+        try:
+            return kind(text)
+        except ValueError:
+            pass
+    return text

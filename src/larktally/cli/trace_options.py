@@ -11,9 +11,26 @@ import click
 from larktally.comparing.tolerance import Tolerance
 from larktally.errors import LarkTallyError
 
-__all__ = ["reading_options", "tolerance_option", "tolerances"]
+__all__ = ["BEFORE", "path_before", "reading_options", "tolerance_option", "tolerances", "trace_before"]
 
+#: What the name of the run before ends with.
+BEFORE = ".before"
 F = TypeVar("F", bound=Callable[..., Any])
+
+
+def path_before(path: Path) -> Path:
+    """Where `run` keeps the run before a trace's own: NAME.before.parquet."""
+    return path.with_name(f"{path.stem}{BEFORE}{path.suffix}")
+
+
+def trace_before(path: Path) -> Path:
+    """The run before, for --before; raises LarkTallyError where none is kept."""
+    found = path_before(path)
+    if not found.is_file():
+        raise LarkTallyError(
+            f"{found}: no run before this one is kept there; larktally run keeps one when it runs again"
+        )
+    return found
 
 
 def reading_options(command: F) -> F:

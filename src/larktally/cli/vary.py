@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from decimal import Decimal, InvalidOperation
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
 from larktally.cli.progress import progress
+from larktally.cli.selection import value_of
 from larktally.errors import LarkTallyError
 from larktally.runs.model_files import only_scenario
 from larktally.search.vary import vary
-
-if TYPE_CHECKING:
-    pass
 
 MOST_VALUES = 100_000
 
@@ -76,7 +74,7 @@ def _values(what: str, text: str) -> list[Any]:
 def _part(what: str, text: str) -> list[Any]:
     first, dots, rest = text.partition("..")
     if not dots:
-        return [_value(text)]
+        return [value_of(text)]
     last, _, step = rest.partition("/")
     try:
         # Decimals: 0.1 added ten times as floats is not 1, and the last value would be missing.
@@ -90,16 +88,5 @@ def _part(what: str, text: str) -> list[Any]:
         raise LarkTallyError(f"{what}: {text!r} are more than {MOST_VALUES} values")
     found: list[Any] = []
     for n in range(int((high - low) / by) + 1):
-        found.append(_value(str(low + by * n)))
+        found.append(value_of(str(low + by * n)))
     return found
-
-
-def _value(text: str) -> Any:
-    if text in ("true", "false"):
-        return text == "true"
-    for kind in (int, float):
-        try:
-            return kind(text)
-        except ValueError:
-            pass
-    return text

@@ -1,0 +1,49 @@
+"""larktally watch FILE.py[:NAME]: runs it again at each save, on a page with the run before."""
+
+from __future__ import annotations
+
+import webbrowser
+from pathlib import Path
+
+import click
+
+from larktally.cli.outcome import echo, report_errors
+from larktally.runs.model_files import split_target
+from larktally.traces.files import existing_file
+
+
+@click.command()
+@click.argument("target", metavar="FILE.py[:NAME]")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, metavar="N", help="The port. [default: a free one]")
+@click.option("--no-browser", is_flag=True, help="Print the address alone.")
+@click.option("--beside", type=click.Path(path_type=Path), metavar="TRACE", help="Lay this trace behind each run.")
+@click.option("--build", default="", metavar="WORD", help="What kept runs are said to be made with.")
+@click.option(
+    "--plain", is_flag=True, help="No page: verdicts and measures in this terminal, and one picture kept fresh."
+)
+@report_errors
+def command(target: str, port: int, no_browser: bool, beside: Path | None, build: str, plain: bool) -> None:
+    """Run a file's scenario at each save of it, or of what it reads from its folder, and show the new run over the one before:
+    scrub through it, turn its numbers, play it, and keep what was played.
+
+    The page is on this machine alone, at the address that is printed. Ctrl-C ends it.
+    """
+    from larktally.watch.session import Watched
+
+    existing_file(split_target(target)[0])
+    if beside is not None:
+        existing_file(beside)
+    watched = Watched(target, build, str(beside or ""), "traces" if plain else "")
+    if plain:
+        from larktally.watch.terminal import watch_in_terminal
+
+        watch_in_terminal(watched, echo)
+        return
+    from larktally.watch.server import PageServer
+
+    server = PageServer(watched, port)
+    echo(f"{target}: {server.address}\n  saved, it is run again; Ctrl-C ends it")
+    if not no_browser:
+        # One that cannot be opened is no fault: the address stands above.
+        webbrowser.open(server.address)
+    server.serve()

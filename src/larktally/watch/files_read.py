@@ -1,0 +1,44 @@
+"""Which files a model is made of: those that were read from its own folder while it ran, modules and what they opened alike."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+__all__ = ["FilesRead"]
+
+
+class FilesRead:
+    """Notes the files that this process opens from a file's folder on; `found` lists them, that file first."""
+
+    def __init__(self, file: Path) -> None:
+        self._file = file.resolve()
+        self._folder = f"{self._file.parent}{os.sep}"
+        self._opened: dict[str, None] = {}
+        # Scripts and claims are opened by the model's own code, of which nothing else is told. A hook cannot be taken off again:
+        # the process is there for this run alone.
+        sys.addaudithook(self._hear)
+
+    def found(self) -> list[str]:
+        """The file itself, the modules beside it, and what they opened to read."""
+        modules = []
+        for module in list(sys.modules.values()):
+            file = getattr(module, "__file__", None)
+            if isinstance(file, str) and self._inside(file):
+                modules.append(os.path.realpath(file))
+        return list(dict.fromkeys([str(self._file), *modules, *self._opened]))
+
+    def _hear(self, event: str, arguments: tuple[Any, ...]) -> None:
+        if event != "open":
+            return
+        path, mode = arguments[0], arguments[1]
+        # What Python compiled is written by itself, and says nothing new.
+        if not isinstance(path, str) or path.endswith((".pyc", ".pyo")):
+            return
+        if (mode is None or "r" in str(mode)) and self._inside(path):
+            self._opened[os.path.realpath(path)] = None
+
+    def _inside(self, path: str) -> bool:
+        return os.path.abspath(path).startswith(self._folder)
