@@ -18,6 +18,53 @@ from websockets.sync.client import connect
 ENDED_WITHIN = 10
 
 
+# A walker in two modules, with a number to turn, a claim that breaks and one that holds, and a second scenario.
+GAME = """
+import larktally as lt
+from steps import SPEED
+
+
+class Walker:
+    actions = (lt.Action("right", keys=("ArrowRight",)), lt.Action("hop", keys=("Space",)))
+    events = ("hop",)
+
+    def reset(self, setup):
+        self.leap = setup.number("leap", 6, least=1, greatest=20)
+        self.x, self.y, self.vy = 0.0, 0.0, 0.0
+
+    def step(self, now):
+        self.x += SPEED * now.held("right")
+        hops = now.pressed("hop")
+        if hops:
+            self.vy = float(self.leap)
+        self.y = max(self.y + self.vy, 0.0)
+        self.vy -= 1.0
+        return [lt.Event("hop", "walker")] if hops else None
+
+    def observe(self):
+        return {"x": self.x, "y": self.y, "where": "ground" if self.y == 0 else "air"}
+
+    def save(self):
+        return repr((self.x, self.y, self.vy)).encode()
+
+    def load(self, saved):
+        self.x, self.y, self.vy = eval(saved)
+
+
+walk = lt.Scenario(
+    Walker,
+    frames=60,
+    inputs=lt.InputScript().hold("right", 1, 40).press("hop", 5).press("hop", 9),
+    claims=[
+        lt.claim("a hop starts on the ground", "always(implies(event('hop'), prev(where) == 'ground'))"),
+        lt.claim("he gets somewhere", "eventually(x > 50)"),
+    ],
+    measures={"height": "apex(y)"},
+)
+stand = lt.Scenario(Walker, frames=10, claims=[lt.claim("he stays", "always(x == 0)")])
+"""
+
+
 class Watching:
     """`larktally watch` on a file; `address` is what it printed."""
 

@@ -41,6 +41,7 @@ export function App({ runs = [], live = false }) {
   const [playing, setPlaying] = useState(null);
   const [, setTick] = useState(0);
   const wire = useRef(null);
+  const heard = useRef(Promise.resolve());
   const newest = useRef(null);
   newest.current = { run, before, playing, chosen, row: view.row };
 
@@ -51,7 +52,10 @@ export function App({ runs = [], live = false }) {
   useEffect(() => {
     if (!live) return undefined;
     wire.current = connect(
-      (message) => told(message),
+      (message) => {
+        // One after another: a run takes a moment to unpack, and what is said of it comes after it.
+        heard.current = heard.current.then(() => told(message));
+      },
       (connected) => setServer((was) => ({ ...was, connected })),
     );
     return () => wire.current.close();
@@ -121,10 +125,17 @@ export function App({ runs = [], live = false }) {
   const row = shown ? (playing ? last : Math.min(view.row ?? rowInAddress() ?? beginning(marks, last), last)) : 0;
   const range = playing ? playing.range() : fitted(view.range, shown?.rows ?? 1);
 
+  // Keys may come faster than pictures: each goes on from where the one before it led to.
+  const looked = useRef({});
+  looked.current = { row, range };
   const to = useCallback((wanted) => {
-    setView((was) => ({ ...was, row: Math.max(0, Math.min(wanted, (newest.current.run?.rows ?? 1) - 1)) }));
+    looked.current.row = Math.max(0, Math.min(wanted, (newest.current.run?.rows ?? 1) - 1));
+    setView((was) => ({ ...was, row: looked.current.row }));
   }, []);
-  const zoom = useCallback((wanted) => setView((was) => ({ ...was, range: wanted })), []);
+  const zoom = useCallback((wanted) => {
+    looked.current.range = fitted(wanted, newest.current.run?.rows ?? 1);
+    setView((was) => ({ ...was, range: wanted }));
+  }, []);
 
   useEffect(() => {
     if (shown && !playing && view.row !== null) putInAddress(row);
@@ -140,12 +151,11 @@ export function App({ runs = [], live = false }) {
     if (!moving || !run) return undefined;
     let frame = 0;
     let from = performance.now();
-    let at = row;
     const step = (time) => {
       const due = Math.floor(((time - from) / 1000) * (run.rate ?? 60) * speed);
       if (due > 0) {
         from += (due * 1000) / ((run.rate ?? 60) * speed);
-        at += due;
+        let at = looked.current.row + due;
         const [start, stop] = view.loop ?? [0, last];
         if (at > stop) {
           if (!view.loop) {
@@ -181,6 +191,7 @@ export function App({ runs = [], live = false }) {
     const pressed = (event) => {
       if (newest.current.playing || event.target.matches?.('input, select, textarea') || event.ctrlKey || event.metaKey) return;
       const by = event.shiftKey ? 10 : 1;
+      const { row, range } = looked.current;
       const breaches = marks.filter((mark) => mark.kind !== 'divergence').map((mark) => mark.row);
       const keys = {
         ' ': () => setMoving((was) => !was),
@@ -215,14 +226,14 @@ export function App({ runs = [], live = false }) {
     return () => window.removeEventListener('keydown', pressed);
   });
 
-  const ask = (claim, at) => {
-    if (claim.name === chosen && at === row) {
+  const ask = (claim, asked) => {
+    if (claim.name === chosen && asked === row) {
       setChosen(null);
       return;
     }
     setChosen(claim.name);
-    to(at);
-    if (live && !playing) askWhy(claim, at);
+    to(asked);
+    if (live && !playing) askWhy(claim, asked);
   };
 
   const other = view.ghost && (playing ? run : before);

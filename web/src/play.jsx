@@ -1,5 +1,5 @@
 import { useEffect, useState } from 'preact/hooks';
-import { bindingsOf, Held, keyWord, Pace } from './playing.js';
+import { bindingsOf, Held, keyWord, Pace, padBindingsOf, pushedOn } from './playing.js';
 
 const WINDOW = 240;
 const SPEEDS = [
@@ -15,7 +15,9 @@ export class Playing {
   constructor(run, send) {
     this.run = run;
     this.send = send;
-    this.held = new Held(bindingsOf(run.actions), run.actions);
+    this.held = new Held(bindingsOf(run.actions), run.actions, padBindingsOf(run.actions));
+    // The action whose key is being chosen.
+    this.binding = null;
     this.pace = new Pace(run.rate ?? 60);
     this.waiting = false;
     this.writing = false;
@@ -44,7 +46,7 @@ export class Playing {
 
   ask(frames) {
     if (frames < 1 || this.over) return;
-    const pads = navigator.getGamepads ? [...navigator.getGamepads()] : [];
+    const pads = padsNow();
     const asked = Array.from({ length: frames }, () => this.held.next(pads));
     this.shownHeld = asked.at(-1);
     this.waiting = true;
@@ -64,14 +66,28 @@ export class Playing {
   }
 }
 
+const padsNow = () => (navigator.getGamepads ? [...navigator.getGamepads()] : []);
+
+/** The keys of an action; what it has of a pad too, while there is one. */
+function keysOf(playing, name) {
+  const onPad = padsNow().some(Boolean) ? (playing.held.onPad[name] ?? []) : [];
+  return [...(playing.held.bindings[name] ?? []), ...onPad].map(keyWord).join(', ') || 'none';
+}
+
 /** What stands in place of the transport while a run is played. */
 export function PlayBar({ playing }) {
   const [, redraw] = useState(0);
-  const [binding, setBinding] = useState(null);
   const [note, setNote] = useState(null);
+  const bind = (code) => {
+    if (code !== 'Escape') playing.held.bindings[playing.binding] = [code];
+    playing.binding = null;
+    redraw((n) => n + 1);
+  };
   useEffect(() => {
     let frame = 0;
     const step = (time) => {
+      const pushed = playing.binding && pushedOn(padsNow());
+      if (pushed) bind(pushed);
       playing.tick(time);
       frame = requestAnimationFrame(step);
     };
@@ -79,14 +95,12 @@ export function PlayBar({ playing }) {
     return () => cancelAnimationFrame(frame);
   }, [playing]);
   useEffect(() => {
-    const bound = (event) => {
-      playing.held.bindings[binding] = [event.code];
-      setBinding(null);
-    };
     const key = (event) => {
       if (event.target.matches?.('input')) return;
-      if (binding && event.type === 'keydown') bound(event);
-      else if (event.code === 'Escape') playing.leave();
+      if (playing.binding && event.type === 'keydown') bind(event.code);
+      else if (event.code === 'Escape') {
+        if (event.type === 'keydown') playing.leave();
+      }
       else if (playing.held.press(event.code, event.type === 'keydown')) {
         if (event.type === 'keydown' && !event.repeat && playing.pace.speed === 0) playing.ask(1);
       } else if (event.code === MARK_KEY && event.type === 'keydown') open();
@@ -102,7 +116,7 @@ export function PlayBar({ playing }) {
       window.removeEventListener('keyup', key);
       window.removeEventListener('blur', gone);
     };
-  }, [playing, binding]);
+  }, [playing]);
   const open = () => {
     playing.writing = true;
     playing.held.letGo();
@@ -137,9 +151,14 @@ export function PlayBar({ playing }) {
           key={name}
           class={`action ${playing.shownHeld[name] ? 'held' : ''}`}
           title={`choose another key for ${name}`}
-          onClick={() => setBinding(name)}
+          onClick={(event) => {
+            // The space bar is to be the game's, and not this button's.
+            event.currentTarget.blur();
+            playing.binding = name;
+            redraw((n) => n + 1);
+          }}
         >
-          {name} <kbd>{binding === name ? 'press a key' : (playing.held.bindings[name] ?? []).map(keyWord).join(', ') || 'none'}</kbd>
+          {name} <kbd>{playing.binding === name ? 'press a key' : keysOf(playing, name)}</kbd>
         </button>
       ))}
       {note === null ? (

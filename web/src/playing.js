@@ -19,6 +19,35 @@ export function bindingsOf(actions) {
   return bound;
 }
 
+// The standard pad's cross and left stick, whose upper half is negative.
+const CROSS = {
+  left: ['pad:button14', 'pad:axis0-'],
+  right: ['pad:button15', 'pad:axis0+'],
+  up: ['pad:button12', 'pad:axis1-'],
+  down: ['pad:button13', 'pad:axis1+'],
+};
+
+/** What of a pad each action has, where the model names none at all: ways by their names, buttons and axes in order. */
+export function padBindingsOf(actions) {
+  if (actions.some(({ keys }) => keys.some((code) => code.startsWith('pad:')))) return {};
+  const bound = {};
+  let button = 0;
+  let axis = actions.some(({ name }) => CROSS[name]) ? 2 : 0;
+  for (const { name, analog } of actions) {
+    if (analog) bound[name] = axis < 4 ? [`pad:axis${axis++}`] : [];
+    else if (CROSS[name]) bound[name] = CROSS[name];
+    else bound[name] = button < 12 ? [`pad:button${button++}`] : [];
+  }
+  return bound;
+}
+
+/** The button that is down on the first pad, as a code; null where there is none. */
+export function pushedOn(pads) {
+  const pad = pads.find(Boolean);
+  const at = pad ? pad.buttons.findIndex((button) => button.value >= 0.5) : -1;
+  return at < 0 ? null : `pad:button${at}`;
+}
+
 /** A key's code as people call it. */
 export function keyWord(code) {
   return code
@@ -30,8 +59,9 @@ export function keyWord(code) {
 
 /** What is held: key codes that are down, and those that went down and up again since the last frame was asked for. */
 export class Held {
-  constructor(bindings, actions) {
+  constructor(bindings, actions, onPad = {}) {
     this.bindings = bindings;
+    this.onPad = onPad;
     this.analog = new Set(actions.filter((action) => action.analog).map((action) => action.name));
     this.down = new Set();
     this.tapped = new Set();
@@ -58,7 +88,7 @@ export class Held {
     const values = {};
     for (const [action, codes] of Object.entries(this.bindings)) {
       let value = 0;
-      for (const code of codes) {
+      for (const code of [...codes, ...(this.onPad[action] ?? [])]) {
         const given = code.startsWith('pad:') ? padValue(code, pads) : Number(this.down.has(code) || this.tapped.has(code));
         if (Math.abs(given) > Math.abs(value)) value = given;
       }
@@ -73,12 +103,14 @@ export class Held {
 /** A button or an axis of the first pad, in the standard order. */
 function padValue(code, pads) {
   const pad = pads.find(Boolean);
-  const [, kind, number] = /^pad:(button|axis)(\d+)$/.exec(code) ?? [];
+  const [, kind, number, half] = /^pad:(button|axis)(\d+)([-+]?)$/.exec(code) ?? [];
   if (!pad || !kind) return 0;
   if (kind === 'axis') {
     const value = pad.axes[number] ?? 0;
     // A stick that is let go rests near 0 and not at it.
-    return Math.abs(value) < 0.12 ? 0 : Math.max(-1, Math.min(1, value));
+    if (Math.abs(value) < 0.12) return 0;
+    if (half) return Math.max(0, Math.min(1, half === '-' ? -value : value));
+    return Math.max(-1, Math.min(1, value));
   }
   return pad.buttons[number]?.value ?? 0;
 }

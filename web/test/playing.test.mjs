@@ -1,6 +1,6 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
-import { bindingsOf, Held, keyWord, Pace } from '../src/playing.js';
+import { bindingsOf, Held, keyWord, Pace, padBindingsOf, pushedOn } from '../src/playing.js';
 
 const action = (name, keys = [], analog = false) => ({ name, keys, analog });
 
@@ -29,6 +29,19 @@ test('a pad has buttons, and axes that rest near their middle', () => {
   assert.deepEqual(held.next(pad(1, -0.5)), { hop: 1, lean: -0.5 });
   assert.deepEqual(held.next(pad(0.4, 0.9)), { lean: 0.9 });
   assert.deepEqual(held.next([]), {});
+});
+
+test('a pad that no action names has its cross, its stick and its buttons in order', () => {
+  const actions = [action('left'), action('hop'), action('lean', [], true), action('burst')];
+  const onPad = padBindingsOf(actions);
+  assert.deepEqual([onPad.hop, onPad.burst, onPad.lean], [['pad:button0'], ['pad:button1'], ['pad:axis2']]);
+  const held = new Held({ left: [], hop: [], lean: [], burst: [] }, actions, onPad);
+  const buttons = (down) => Array.from({ length: 17 }, (_, n) => ({ value: Number(n === down) }));
+  assert.deepEqual(held.next([null, { buttons: buttons(14), axes: [0, 0, 0.5, 0] }]), { left: 1, lean: 0.5 });
+  assert.deepEqual(held.next([{ buttons: buttons(1), axes: [-0.9, 0, 0, 0] }]), { left: 1, burst: 1 });
+  assert.deepEqual(held.next([{ buttons: buttons(3), axes: [0.9, 0, 0, 0] }]), {});
+  assert.deepEqual([pushedOn([{ buttons: buttons(3) }]), pushedOn([{ buttons: buttons(-1) }]), pushedOn([])], ['pad:button3', null, null]);
+  assert.deepEqual(padBindingsOf([action('hop', ['pad:button2']), action('left')]), {});
 });
 
 test('as many frames are due as time has passed, at any speed, and none is made up for', () => {
