@@ -130,7 +130,7 @@ def test_a_breach_is_a_click_away_from_its_story_and_the_line_of_code(chrome, tm
         page.reads("prev(wick.grounded) = false", ".claim pre")
         page.reads("quay.py:", ".places")
         page.reads("hop again", "[data-why]")
-        assert chrome.execute_script("return location.hash") == "#row=52"
+        page.wait(lambda: chrome.execute_script("return location.hash") == "#row=52")
         # A link to a row opens at it.
         again = Seen(chrome, f"{watching.address}#row=40")
         again.reads("1 broken", "[data-sentence]")

@@ -177,6 +177,18 @@ def test_a_run_that_fails_on_the_way_shows_the_rows_before_it(game):
             assert [later.hear("run")["runs"][0]["rows"] for _ in range(2)] == [61, 20]
 
 
+def test_a_claim_or_a_measure_that_does_not_fit_is_told_and_the_rest_is_judged(game):
+    game.write_text(GAME.replace("apex(y)", "apex(yy)"))
+    with Watching(game) as watching, watching.page() as page:
+        run = page.hear("run")["runs"][0]
+        assert "yy" in run["notes"][0] and len(run["claims"]) == 2 and not run["stopped"]
+        assert page.hear("verdicts")["passed"] is False
+        game.write_text(GAME.replace("eventually(x > 50)", "eventually(xx > 50)"))
+        run = page.hear("run")["runs"][0]
+        assert "xx" in run["notes"][0] and not run["claims"] and run["measures"]
+        assert page.hear("verdicts")["passed"] is False
+
+
 def test_a_loop_is_ended_from_the_page_and_by_a_save_and_a_flood_is_bounded(game):
     looping = GAME.replace("hops = now.pressed", "\n        while True: pass\n        hops = now.pressed")
     with Watching(game) as watching, watching.page() as page:

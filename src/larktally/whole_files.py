@@ -1,4 +1,5 @@
-"""Files that take their name when all of them is written, or not at all, and the one message for what cannot be written."""
+"""Files that take their name when all of them is written, or not at all, and the one message for what cannot be written or
+is not there."""
 
 from __future__ import annotations
 
@@ -10,9 +11,18 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-from larktally.errors import WriteError
+from larktally.errors import TraceError, WriteError
+from larktally.names import no_such_file
 
-__all__ = ["cannot_write", "check_target", "made_folder", "plain_file_name", "whole_file", "write_whole"]
+__all__ = [
+    "cannot_write",
+    "check_target",
+    "existing_file",
+    "made_folder",
+    "plain_file_name",
+    "whole_file",
+    "write_whole",
+]
 
 # Of a file's own name, so that the temporary one beside it is no longer than a file's name may be (255 bytes).
 _LONGEST_START = 40
@@ -98,3 +108,13 @@ def plain_file_name(title: str) -> str:
         cut = name[:80].encode("utf-8", "replace")[:150].decode("utf-8", "ignore")
         return f"{cut}-{hashlib.sha256(title.encode('utf-8', 'replace')).hexdigest()[:8]}"
     return name
+
+
+def existing_file(path: str | Path) -> Path:
+    """The path of a file that is there; raises TraceError with the nearest name in its folder where it is not."""
+    path = Path(path)
+    if path.is_file():
+        return path
+    if path.exists():
+        raise TraceError(f"{path}: not a file")
+    raise TraceError(no_such_file(path))

@@ -25,13 +25,19 @@ export function zoomed([from, to], row, times, rows) {
   return [start, start + wide];
 }
 
-/** The row stands in the address, where the page has one of its own: in a frame of a notebook it has none. */
+let later = 0;
+
+/** The row stands in the address, once it rests: browsers bound how often an address may change. In a frame of a notebook it has
+ * none of its own. */
 export function putInAddress(row) {
-  try {
-    history.replaceState(null, '', `#row=${row}`);
-  } catch {
-    // The row is on the page all the same.
-  }
+  clearTimeout(later);
+  later = setTimeout(() => {
+    try {
+      history.replaceState(null, '', `#row=${row}`);
+    } catch {
+      // The row is on the page all the same.
+    }
+  }, 150);
 }
 
 /** The row that the address names; null where it names none. */

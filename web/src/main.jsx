@@ -11,7 +11,9 @@ async function start() {
     render(<App live />, root);
     return;
   }
-  const bytes = Uint8Array.from(atob(standing), (letter) => letter.charCodeAt(0));
+  const letters = atob(standing);
+  const bytes = new Uint8Array(letters.length);
+  for (let n = 0; n < bytes.length; n++) bytes[n] = letters.charCodeAt(n);
   const { described, columns } = await unpack(bytes);
   const runs = described.runs.map((one) => new Run(one, columns));
   document.title = `${runs[0].name}: Lark Tally`;

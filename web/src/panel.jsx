@@ -16,6 +16,11 @@ export function Panel({ run, before, row, chosen, why, server, live, playing, dr
       {failed.map((claim) => (
         <Claim key={claim.name} {...{ claim, row, live, playing }} open={chosen === claim.name} why={why[claim.name]} onAsk={onAsk} />
       ))}
+      {[run.stopped, ...run.notes].filter(Boolean).map((note) => (
+        <pre key={note} class="note">
+          {note}
+        </pre>
+      ))}
       {server.kept && <Kept kept={server.kept} />}
       <Findings findings={run.findings} onRow={onRow} />
       <Measures {...{ run, before }} />

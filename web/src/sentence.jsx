@@ -3,7 +3,7 @@ import { sentenceOf } from './told.js';
 
 /** The line at the top: which file and scenario, what it came to, and whether something is on its way. */
 export function Sentence({ run, before, server, live, playing, send, help, onHelp, onChoose }) {
-  const bad = run && (run.stopped || run.claims.some((claim) => !claim.passed));
+  const bad = run && (run.stopped || run.notes.length || run.claims.some((claim) => !claim.passed));
   const other = run && before ? flipped(run, before) : [];
   return (
     <header>

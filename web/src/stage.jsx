@@ -138,11 +138,13 @@ export function Timeline({ run, other, row, range, marks, lines, theme, playing,
   useLayoutEffect(() => {
     drawLanes(canvas.current, run, lanes, range, marks);
   }, [run, range[0], range[1], marks, theme, size, version]);
-  const wide = stage.current?.clientWidth ?? 800;
-  const scale = rowScale(wide, range);
-  const rowAt = (event) => scale.row(event.clientX - stage.current.getBoundingClientRect().left);
+  // What was measured once, and not in each picture: to ask makes the browser lay out all of the page again.
+  const left = useRef(0);
+  const scale = rowScale(Number.parseFloat(size) || 800, range);
+  const rowAt = (event) => scale.row(event.clientX - left.current);
   const down = (event) => {
     if (event.target.closest('button') || playing) return;
+    left.current = stage.current.getBoundingClientRect().left;
     stage.current.setPointerCapture(event.pointerId);
     if (event.shiftKey) setSelecting([rowAt(event), rowAt(event)]);
     else {
@@ -164,6 +166,7 @@ export function Timeline({ run, other, row, range, marks, lines, theme, playing,
   const wheel = (event) => {
     if (playing) return;
     event.preventDefault();
+    left.current = stage.current.getBoundingClientRect().left;
     onRange(zoomed(range, Math.max(range[0], Math.min(rowAt(event), range[1])), event.deltaY > 0 ? 1.25 : 0.8, run.rows));
   };
   const x = scale.x(row + 0.5);

@@ -7,9 +7,10 @@ const ORDER = ['broken', 'untested', 'unfinished', 'kept'];
 export function sentenceOf(run, before) {
   const parts = [];
   if (run.stopped) parts.push('the run failed');
+  if (run.notes.length) parts.push('not all of it was judged');
   const counts = ORDER.map((verdict) => [run.claims.filter((claim) => claim.verdict === verdict).length, verdict]);
   const told = counts.filter(([count]) => count).map(([count, verdict]) => `${count} ${verdict}`);
-  parts.push(told.length ? told.join(', ') : 'no claims');
+  if (told.length || !run.notes.length) parts.push(told.length ? told.join(', ') : 'no claims');
   const moved = measuresBeside(run, before).filter((one) => one.before !== null && one.before !== undefined && !sameMeasure(one.before, one.value));
   for (const one of moved.slice(0, 3)) parts.push(`${one.name} ${shortNumber(one.before)} → ${shortNumber(one.value)}`);
   if (!moved.length && run.findings.length) parts.push(`${run.findings.length} odd`);

@@ -27,7 +27,7 @@ function runOf(columns, more = {}) {
   const rows = Object.values(columns)[0].length;
   const none = same(0, 0);
   const events = { names: [], sources: [], row: none, name: none, source: none, data: [] };
-  const rest = { name: 'a run', rate: 60, scene: {}, actions: [], lanes: [], lines: [], inputs: [], claims: [], measures: [], findings: [] };
+  const rest = { name: 'a run', rate: 60, scene: {}, actions: [], lanes: [], lines: [], inputs: [], claims: [], notes: [], measures: [], findings: [] };
   return new Run({ ...rest, rows, columns: described, events, ...more }, Uint8Array.from(bytes));
 }
 

@@ -13,7 +13,8 @@ from larktally.auditing.audit import Audit, audit
 from larktally.claims.files import load_intended
 from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
 from larktally.cli.trace_options import reading_options
-from larktally.runs.model_files import load_scenarios, split_target
+from larktally.runs.model_files import load_scenarios
+from larktally.runs.targets import split_target
 from larktally.traces.formats import FORMATS
 from larktally.traces.trace import load_trace
 

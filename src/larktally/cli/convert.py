@@ -13,8 +13,9 @@ from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.traces.contents import Savable
-from larktally.traces.files import existing_file, save_trace, writer_for
+from larktally.traces.files import save_trace, writer_for
 from larktally.traces.trace import load_trace
+from larktally.whole_files import existing_file
 
 
 @click.command()

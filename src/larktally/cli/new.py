@@ -12,8 +12,9 @@ from larktally.cli.outcome import echo, report_errors
 from larktally.cli.progress import progress
 from larktally.comparing.baselines import Baselines
 from larktally.errors import LarkTallyError
-from larktally.runs.model_files import load_scenario_of, load_scenarios, split_target
+from larktally.runs.model_files import load_scenario_of, load_scenarios
 from larktally.runs.record import record
+from larktally.runs.targets import split_target
 from larktally.traces.trace import load_trace
 from larktally.whole_files import made_folder, write_whole
 

@@ -12,17 +12,10 @@ from pathlib import Path
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
 from larktally.runs.scenario import Scenario
-from larktally.traces.files import existing_file
+from larktally.runs.targets import split_target
+from larktally.whole_files import existing_file
 
-__all__ = ["load_scenario_of", "load_scenarios", "only_scenario", "split_target"]
-
-
-def split_target(target: str) -> tuple[Path, str]:
-    """FILE.py[:NAME] as its two parts."""
-    path, colon, name = target.rpartition(":")
-    if colon and path.endswith(".py"):
-        return (Path(path), name)
-    return (Path(target), "")
+__all__ = ["load_scenario_of", "load_scenarios", "only_scenario"]
 
 
 def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:

@@ -7,14 +7,13 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from larktally.errors import TraceError
-from larktally.names import no_such_file
 from larktally.timing import RateLike, as_rate
 from larktally.traces.contents import Savable, TraceContents, small_pieces
 from larktally.traces.formats import FORMATS, Format, by_suffix
 from larktally.traces.header import check_header
-from larktally.whole_files import whole_file
+from larktally.whole_files import existing_file, whole_file
 
-__all__ = ["existing_file", "is_trace", "read_contents", "save_trace", "writer_for"]
+__all__ = ["is_trace", "read_contents", "save_trace", "writer_for"]
 
 
 def save_trace(trace: Savable, path: str | Path, on_progress: Callable[[int, int], Any] | None = None) -> Path:
@@ -112,13 +111,3 @@ def is_trace(path: Path) -> bool:
         # The header's own key stands among its first: the line may be megabytes long.
         start = file.read(200)
     return any(start.startswith(one.first_bytes) and one.mark in start for one in FORMATS if one.first_bytes)
-
-
-def existing_file(path: str | Path) -> Path:
-    """The path of a file that is there; raises TraceError with the nearest name in its folder where it is not."""
-    path = Path(path)
-    if path.is_file():
-        return path
-    if path.exists():
-        raise TraceError(f"{path}: not a file")
-    raise TraceError(no_such_file(path))

@@ -48,8 +48,9 @@ class JudgedRun:
 
     @property
     def passed(self) -> bool | None:
-        """Whether it came to its end and every claim passed; None where there is no claim."""
-        if self.failure:
+        """Whether it came to its end and every claim passed; None where there is no claim, and False where one could not be
+        judged."""
+        if self.failure or self.notes:
             return False
         if not self.tally:
             return None
@@ -60,6 +61,8 @@ class JudgedRun:
         """What it came to: 2 broken, 14 kept."""
         if self.failure:
             return self.failure.splitlines()[0]
+        if self.notes and not self.tally:
+            return self.notes[0].splitlines()[0]
         verdicts = [result.verdict for result in self.tally]
         counts = [f"{verdicts.count(one)} {one}" for one in _ORDER if one in verdicts]
         return ", ".join(counts) or "no claims"
@@ -74,7 +77,8 @@ class JudgedRun:
             self.measures,
             self.findings,
             self.numbers,
-            failure="\n".join(filter(None, (self.failure, *self.notes))),
+            failure=self.failure,
+            notes=self.notes,
             name=self.scenario.title,
             keys=keys,
         )

@@ -21,7 +21,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from larktally.errors import LarkTallyError
-from larktally.views.page.standing_file import page_html
+from larktally.views.page.built_page import page_html
 from larktally.watch.session import Page, Session, Watched
 
 __all__ = ["PageServer"]

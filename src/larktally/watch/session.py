@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from larktally.runs.model_files import split_target
+from larktally.runs.targets import split_target
 from larktally.watch.saved_files import SavedFiles
 from larktally.watch.warm_process import Job, WarmProcesses
 

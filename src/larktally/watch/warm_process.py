@@ -14,20 +14,24 @@ from typing import Any
 
 import msgspec
 
-from larktally.watch.worker import work
-
 __all__ = ["Job", "WarmProcesses"]
 
 _METHOD = "forkserver" if "forkserver" in multiprocessing.get_all_start_methods() else "spawn"
 
 
-class Job:
-    """A job that was given to a process: its messages come, questions about it go, until it is ended."""
+def _work(connection: Any) -> None:
+    # Loaded where it is needed: the one who serves is there at once, and runs nothing.
+    from larktally.watch.worker import work
 
-    def __init__(self, process: Any, connection: Any, order: Mapping[str, Any]) -> None:
+    work(connection)
+
+
+class Job:
+    """A process and the wire to it: orders and questions go, its messages come, until it is ended."""
+
+    def __init__(self, process: Any, connection: Any) -> None:
         self._process, self._connection = process, connection
         self.ended = False
-        self.ask(order)
 
     def ask(self, question: Mapping[str, Any]) -> None:
         """Asks it something, or does nothing where it is gone."""
@@ -64,19 +68,18 @@ class WarmProcesses:
 
     def start(self, order: Mapping[str, Any]) -> Job:
         """Gives a job to the process that waits, and makes the next one ready."""
-        process, connection = self._ready
-        job = Job(process, connection, order)
+        job = self._ready
+        job.ask(order)
         self._ready = self._made()
         return job
 
     def end(self) -> None:
         """Ends the one that waits."""
-        process, connection = self._ready
-        Job(process, connection, {"do": "nothing"}).end()
+        self._ready.end()
 
-    def _made(self) -> tuple[Any, Any]:
+    def _made(self) -> Job:
         ours, theirs = self._context.Pipe()
-        process = self._context.Process(target=work, args=(theirs,), daemon=True)
+        process = self._context.Process(target=_work, args=(theirs,), daemon=True)
         process.start()
         theirs.close()
-        return process, ours
+        return Job(process, ours)

@@ -22,9 +22,10 @@ from larktally.errors import LarkTallyError
 from larktally.explain.causes import causes_in, channels_read
 from larktally.inputs.script import InputScript
 from larktally.runs.failed_story import failed_story
-from larktally.runs.model_files import load_scenarios, split_target
+from larktally.runs.model_files import load_scenarios
 from larktally.runs.playing import PlayedRun
 from larktally.runs.scenario import Scenario
+from larktally.runs.targets import split_target
 from larktally.traces.trace import load_trace
 from larktally.views.page.run_view import RunView, packed_runs
 from larktally.watch.files_read import FilesRead

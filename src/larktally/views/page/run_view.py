@@ -29,7 +29,7 @@ MOST_LINES, MOST_HITBOXES = 2, 3
 @dataclass(frozen=True, slots=True)
 class RunView:
     """A run with what was found out about it: verdicts, measures, findings, the numbers that its model asked for, and why it
-    stopped, where its subject failed. `name` is what the page calls it."""
+    stopped, where its subject failed, and notes of claims and measures that do not fit it. `name` is what the page calls it."""
 
     trace: Trace
     tally: Tally | None = None
@@ -37,6 +37,7 @@ class RunView:
     findings: Sequence[Finding] = ()
     numbers: Sequence[TurnableNumber] = ()
     failure: str = ""
+    notes: Sequence[str] = ()
     name: str = ""
     # Which keys the actions are bound to: {"hop": ["Space"]}.
     keys: dict[str, list[str]] | None = None
@@ -53,6 +54,7 @@ class RunView:
             "rows": trace.rows,
             "end": header.end,
             "stopped": self.failure or header.stopped,
+            "notes": list(self.notes),
             "seed": header.seed,
             "params": {name: _json(value) for name, value in header.params.items()},
             "scene": _json(header.scene),
