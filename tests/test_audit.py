@@ -587,6 +587,123 @@ def test_what_running_again_shows_is_found(scenario, identity):
     assert (identity.split()[0] not in ("unlike", "held")) == audit.passed
 
 
+class Hopper:
+    """Hops from the ground, and remembers a press in the air; the faulty one forgets the press in the frame in which it lands."""
+
+    actions, events = ("hop", "stop"), ("hopped",)
+
+    def __init__(self, faulty, saves=True):
+        self.faulty = faulty
+        self.saves = saves
+
+    def reset(self, setup):
+        self.y, self.vy, self.buffer, self.timer, self.stopped = 0.0, 0.0, 0, 0, False
+
+    def step(self, now):
+        air = self.y > 0
+        self.y, self.vy = max(self.y + self.vy, 0.0), self.vy - 1.0
+        landed = air and self.y == 0
+        self.buffer = max(self.buffer - 1, 0)
+        if now.pressed("hop") and not (self.faulty and landed):
+            self.buffer = 4
+        if self.y == 0 and self.buffer:
+            self.vy, self.buffer = 6.0, 0
+            return [lt.Event("hopped", "wick")]
+        return None
+
+    def observe(self):
+        return {"wick.y": self.y}
+
+
+class SavingHopper(Hopper):
+    def save(self):
+        return repr(vars(self)).encode()
+
+    def load(self, saved):
+        vars(self).update(eval(saved))
+
+
+@pytest.mark.parametrize("kind", [Hopper, SavingHopper])
+def test_a_frame_that_swallows_a_press_is_found_by_moving_the_script_s_own(kind):
+    script = lt.InputScript().press("hop", 20).press("hop", 34)
+    faulty = lt.audit(lt.Scenario(kind(True), frames=200, inputs=script), only=["press moved"])
+    (found,) = faulty.findings
+    assert (
+        found.identity == "press moved hop"
+        and found.rows == (33,)
+        and "frames 31, 32, 34, 35, 36, 37 event" in found.message
+    )
+    assert found.claim == "follows(pressed('hop'), event('hopped'), within=7)"
+    assert not lt.audit(lt.Scenario(kind(False), frames=200, inputs=script), only=["press moved"]).findings
+
+
+def stops(faulty):
+    """A sim with a pause that the script never makes; what is left of a rest hangs on the frame, or on a cooldown."""
+
+    def build(sim):
+        play, _ = sim.clock("play"), sim.clock("front")
+        menu = sim.machine("menu", ("shut", "open"), "shut", clock="front")
+        menu.transition("shut", to="open", when="pressed('pause')")
+        menu.transition("open", to="shut", when="pressed('pause')")
+        menu.enter("open")(lambda now: play.pause())
+        menu.leave("open")(lambda now: play.run(1))
+        wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=0, clock="play")
+        rest = sim.cooldown("wick.rest", 60, clock="play")
+        left, steps = sim.value("left", 0), sim.value("wick.steps", 0)
+        began = {"at": -1}
+        gait = sim.machine("gait", ("walk",), "walk", clock="play")
+
+        @gait.during("walk")
+        def walk(now):
+            wick.vx, steps.value = 30.0, steps.value + 1
+            if now.pressed("act"):
+                rest.use()
+                began["at"] = now.frame
+            if faulty == "by frames" and began["at"] >= 0:
+                left.value = max(began["at"] + 90 - now.frame, 0)
+
+    return sim_of(build, 300, lt.InputScript().press("act", 130).hold("right", 20, 240))
+
+
+class Paused:
+    """A class with a pause of its own, in which the faulty one's rest goes on."""
+
+    actions = ("act", "pause")
+
+    def __init__(self, faulty):
+        self.faulty = faulty
+
+    def reset(self, setup):
+        self.k, self.rest, self.mode, self.shown = 0, 0, "play", 0.0
+
+    def step(self, now):
+        if now.pressed("pause"):
+            self.mode = "pause" if self.mode == "play" else "play"
+        if self.mode == "play" or self.faulty:
+            self.rest = self.rest - 1 if self.rest else 50
+        self.k += self.mode == "play"
+
+    def observe(self):
+        moving = {"hero.x": self.k * 1.5, "hero.y": self.k % 7, "hero.bob": self.k * 0.5, "hero.lag": self.k - 3}
+        return {**moving, "hero.rest": self.rest, "mode": self.mode}
+
+
+@pytest.mark.parametrize(
+    ("scenario", "about"),
+    [
+        (stops("by frames"), "left"),
+        (stops(""), ""),
+        (lt.Scenario(Paused(True), frames=200), "hero.rest"),
+        (lt.Scenario(Paused(False), frames=200), ""),
+    ],
+)
+def test_a_pause_that_no_script_makes_is_put_in(scenario, about):
+    audit = lt.audit(scenario, only=["pause put in"])
+    assert [one.about for one in audit.findings] == ([about] if about else []), str(audit)
+    if about:
+        assert "'pause' pressed in frames" in audit.findings[0].message
+
+
 def test_a_trace_alone_is_audited_as_far_as_it_can_be_seen_into_and_what_was_not_looked_for_is_told(tmp_path):
     scenario, identity = own_gait_that_flickers(True)
     trace = lt.record(scenario)

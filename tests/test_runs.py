@@ -221,3 +221,17 @@ def test_what_is_not_waited_for_does_not_go_on():
         next(results)
         results.close()
     assert next(run_each(digest_of_rest, ["0.5s"]))[0] == "0.5s"
+
+
+def test_a_branch_is_what_the_same_inputs_record_from_the_start():
+    from larktally.runs.branches import Trunk
+
+    usual = lt.record(quay.dusk_run)
+    script = lt.InputScript.from_columns(usual.inputs)
+    scenario = quay.dusk_run.changed(inputs=script)
+    for row in (0, 1, 30, 127, 128, 219):
+        trunk = Trunk(scenario, row)
+        for frames, more in ((usual.frames, "hop"), (min(row + 5, usual.frames), "burst"), (usual.frames, "left")):
+            inputs = (script | lt.InputScript().hold(more, row + 1, 2).keep(row + 1, frames)).keep(1, frames)
+            whole = lt.record(scenario.changed(inputs=inputs, frames=frames, claims=(), measures=()))
+            assert trunk.branch(inputs, frames).digest == whole.digest, (row, frames, more)

@@ -7,10 +7,19 @@ import fnmatch
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
-from larktally.errors import LarkTallyError
+from larktally.errors import LarkTallyError, TraceError
 from larktally.textfmt import UNSHOWN
 
-__all__ = ["did_you_mean", "matching", "name_fault", "no_such_file", "one_or_many", "stands_twice", "unknown_name"]
+__all__ = [
+    "did_you_mean",
+    "existing_file",
+    "matching",
+    "name_fault",
+    "no_such_file",
+    "one_or_many",
+    "stands_twice",
+    "unknown_name",
+]
 
 
 LONGEST_NAME = 1000
@@ -130,3 +139,13 @@ def no_such_file(path: Path) -> str:
         for entry in path.parent.iterdir():
             beside.append(entry.name)
     return f"{path}: no such file{did_you_mean(path.name, beside)}"
+
+
+def existing_file(path: str | Path) -> Path:
+    """The path of a file that is there; raises TraceError with the nearest name in its folder where it is not."""
+    path = Path(path)
+    if path.is_file():
+        return path
+    if path.exists():
+        raise TraceError(f"{path}: not a file")
+    raise TraceError(no_such_file(path))

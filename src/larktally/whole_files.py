@@ -1,5 +1,4 @@
-"""Files that take their name when all of them is written, or not at all, and the one message for what cannot be written or
-is not there."""
+"""Files that take their name when all of them is written, or not at all, and the one message for what cannot be written."""
 
 from __future__ import annotations
 
@@ -11,13 +10,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
-from larktally.errors import TraceError, WriteError
-from larktally.names import no_such_file
+from larktally.errors import WriteError
 
 __all__ = [
     "cannot_write",
     "check_target",
-    "existing_file",
     "made_folder",
     "plain_file_name",
     "whole_file",
@@ -108,13 +105,3 @@ def plain_file_name(title: str) -> str:
         cut = name[:80].encode("utf-8", "replace")[:150].decode("utf-8", "ignore")
         return f"{cut}-{hashlib.sha256(title.encode('utf-8', 'replace')).hexdigest()[:8]}"
     return name
-
-
-def existing_file(path: str | Path) -> Path:
-    """The path of a file that is there; raises TraceError with the nearest name in its folder where it is not."""
-    path = Path(path)
-    if path.is_file():
-        return path
-    if path.exists():
-        raise TraceError(f"{path}: not a file")
-    raise TraceError(no_such_file(path))

@@ -9,6 +9,8 @@ from typing import Any
 
 from larktally.auditing.checks import CHECKS, Check
 from larktally.auditing.finding import Finding, folded, ranked
+from larktally.auditing.moved_presses import MOVED, moved_presses
+from larktally.auditing.put_in_pause import PAUSED, put_in_pause
 from larktally.auditing.rerun import HAMMERED, HELD, RATES, hammered, held_down, other_rates
 from larktally.auditing.rewind import RewindAudit, rewind_audit
 from larktally.auditing.seen import Seen
@@ -24,7 +26,7 @@ __all__ = ["Audit", "audit", "look_at"]
 
 MOST_SHOWN = 7
 REPEATS, SAVES = "unlike itself", "saved state"
-_RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates}
+_RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates, MOVED: moved_presses, PAUSED: put_in_pause}
 ALL_CHECKS = (*(check.name for check in CHECKS), REPEATS, SAVES, *_RERUNS)
 
 

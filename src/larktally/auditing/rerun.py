@@ -15,6 +15,8 @@ from larktally.auditing.finding import Finding
 from larktally.auditing.seen import Seen
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript, Span
+from larktally.runs.branches import Trunk
+from larktally.runs.live import Live
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.traces.trace import Trace
@@ -117,16 +119,23 @@ def _with_each(seen: Seen, scenario: Scenario, every: int) -> Iterator[tuple[str
     if last < 2 * FRAMES:
         return
     start = last // 2
+    usual = InputScript.from_columns(seen.trace.inputs)
+    # What it leads to shows while it is pressed, and soon after.
+    frames = min(start + FRAMES + AFTER, last)
+    trunk = None
+    if Live(scenario).saves:
+        trunk = Trunk(scenario.changed(inputs=usual, until=None, frames=last, claims=(), measures=()), start - 1)
     for action in seen.trace.header.actions[:MOST_ACTIONS]:
         more = InputScript().hold(action, start, FRAMES)
         if every > 1:
             more = InputScript(Span(action, start + n, 1) for n in range(0, FRAMES, every))
-        script = InputScript.from_columns(seen.trace.inputs) | more
-        # What it leads to shows while it is pressed, and soon after.
-        frames = min(start + FRAMES + AFTER, last)
-        changed = scenario.changed(inputs=script.keep(1, frames), until=None, frames=frames, claims=(), measures=())
+        script = (usual | more).keep(1, frames)
         try:
-            yield action, start, record(changed)
+            if trunk is not None:
+                yield action, start, trunk.branch(script, frames)
+            else:
+                changed = scenario.changed(inputs=script, until=None, frames=frames, claims=(), measures=())
+                yield action, start, record(changed)
         except LarkTallyError as error:
             yield action, start, error
 

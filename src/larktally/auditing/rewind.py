@@ -11,18 +11,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from larktally.auditing.fresh_runs import FreshRuns
+from larktally.auditing.walk import Look, Walk
 from larktally.comparing.divergence import Divergence, first_divergence
-from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.errors import LarkTallyError
 from larktally.explain.reachable_state import LENGTH, reachable_state
 from larktally.inputs.script import InputScript
 from larktally.report import Report
-from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.record import record
-from larktally.runs.rows import chunk_reader
-from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import Value
 from larktally.traces.trace import Trace
@@ -173,7 +171,7 @@ def _rows(rows: int | Iterable[int] | None, last: int) -> list[int]:
 
 def _rewinds(scenario: Scenario, rows: list[int], frames: int) -> tuple[int | None, list[Rewound], tuple[str, ...]]:
     """How many restores were tried, those that did not give the same run again, and what of the others no load put back."""
-    walker = _Walk(scenario)
+    walker = Walk(scenario)
     if not walker.run.subject.info.saves:
         return None, [], ()
     failed: list[Rewound] = []
@@ -186,7 +184,7 @@ def _rewinds(scenario: Scenario, rows: list[int], frames: int) -> tuple[int | No
         forgotten.update(dict.fromkeys(left))
         # What was put back wrongly once must not be blamed for what comes later.
         if wrong is not None or left:
-            walker = _Walk(scenario)
+            walker = Walk(scenario)
     # One is enough of what differs in each row by its number.
     first = {name.partition(": ")[0]: name for name in reversed(forgotten)}
     return len(rows), failed, tuple(reversed(first.values()))
@@ -198,86 +196,30 @@ def _other_inputs(scenario: Scenario, actions: Iterable[str], row: int, stop: in
     return scenario.inputs.keep(1, row) | pressed.keep(row + 1, stop)
 
 
-class _Walk(RunObserver):
-    """A run that is led on and put back: its rows, checked as recording checks them, and what was emitted in each."""
-
-    def __init__(self, scenario: Scenario) -> None:
-        self.by_row: dict[int, tuple[Value, ...]] = {}
-        self.emitted: dict[int, list[str]] = {}
-        # Only what is looked at is kept: a run may be long.
-        self._kept = False
-        self._allow_nan = scenario.allow_nan
-        self.run = Runner(scenario, [self])
-
-    def begin(self, run: RunStart) -> None:
-        self.names = [channel.name for channel in run.reader.channels]
-        self._check = chunk_reader(run, run.reader.channels, self._allow_nan)
-
-    def rows(self, stretch: Stretch) -> None:
-        self._check.arrays(stretch.columns, stretch.first)
-        if self._kept:
-            self.by_row.update(enumerate(zip(*stretch.columns, strict=True), stretch.first))
-            for event in stretch.events:
-                self.emitted.setdefault(event.row, []).append(str(event).partition(": ")[2])
-
-    def cut(self, row: int) -> None:
-        for later in [one for one in self.by_row if one >= row]:
-            del self.by_row[later]
-            self.emitted.pop(later, None)
-
-    def on(self, stop: int) -> _Look:
-        """Led on to a row, or to where it ends or fails: what its rows were, from the one where it stands on."""
-        shown, over, self._kept = self.run.subject.row(), "", True
-        try:
-            self.run.to(stop)
-        except SubjectFailed as failure:
-            # Under inputs that nobody has tried: that it fails so is told of a button held.
-            over = str(failure)
-        if self.run.end is not None:
-            over = self.run.end.reason
-        look = _Look(shown, dict(self.by_row), dict(self.emitted), over)
-        self.by_row.clear()
-        self.emitted.clear()
-        self._kept = False
-        return look
-
-
-class _Look(NamedTuple):
-    """Some rows of a run: the one it stood in, as its subject shows it, and those after it, what was emitted, and why it was
-    over before the last of them."""
-
-    first: Sequence[Value]
-    rows: dict[int, tuple[Value, ...]]
-    emitted: dict[int, list[str]]
-    over: str
-
-
-def _rewound(scenario: Scenario, walker: _Walk, stop: int) -> tuple[Rewound | None, list[str]]:
+def _rewound(scenario: Scenario, walker: Walk, stop: int) -> tuple[Rewound | None, list[str]]:
     """Saves where the walker stands, runs on, and puts back into the same subject and into another, under the script's inputs
     and under others: what came out otherwise, and what was not put back. The walker stands there again afterwards."""
     row = walker.run.row
     left: list[str] = []
     saved = walker.run.snapshot()
     inside = reachable_state(walker.run.subject.target)
+    anew = Walk(scenario)
     for script in (scenario.inputs, _other_inputs(scenario, walker.run.subject.info.actions, row, stop)):
         if script is not scenario.inputs:
             walker.run.restore(saved, script)
         before = walker.on(stop)
-        for anew in (False, True):
-            again = walker
-            if anew:
-                again = _Walk(scenario)
+        for again in (walker, anew):
             again.run.restore(saved, script)
             suspects = _suspects(inside, reachable_state(again.run.subject.target))
             wrong = _first_other(again, row, before, again.on(stop), suspects)
             if wrong is not None:
-                return replace(wrong, anew=anew), left
+                return replace(wrong, anew=again is anew), left
             left += suspects
     walker.run.restore(saved, scenario.inputs)
     return None, left
 
 
-def _first_other(walk: _Walk, row: int, before: _Look, again: _Look, suspects: tuple[str, ...]) -> Rewound | None:
+def _first_other(walk: Walk, row: int, before: Look, again: Look, suspects: tuple[str, ...]) -> Rewound | None:
     """The first row in which a run that was put back is not what it was."""
     own = [channel.name for channel in walk.run.subject.info.channels]
     channels = _others(own, before.first, again.first)

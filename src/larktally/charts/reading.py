@@ -11,9 +11,8 @@ from xml.etree.ElementTree import Element
 from larktally.charts.scxml import DATAMODEL, LARK, SCXML, history_id, joined
 from larktally.errors import ClaimError, LarkTallyError
 from larktally.language.parsing import parse
-from larktally.names import did_you_mean
+from larktally.names import did_you_mean, existing_file
 from larktally.traces.outline import ANY, BACK, STAY, Outline, Rule, StateSetting, parents_of
-from larktally.whole_files import existing_file
 
 __all__ = ["read_chart", "chart_from_text"]
 

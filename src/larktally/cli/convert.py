@@ -12,10 +12,10 @@ from larktally.cli.selection import chosen_channels
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
+from larktally.names import existing_file
 from larktally.traces.contents import Savable
 from larktally.traces.files import save_trace, writer_for
 from larktally.traces.trace import load_trace
-from larktally.whole_files import existing_file
 
 
 @click.command()

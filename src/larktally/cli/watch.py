@@ -8,8 +8,8 @@ from pathlib import Path
 import click
 
 from larktally.cli.outcome import echo, report_errors
+from larktally.names import existing_file
 from larktally.runs.targets import split_target
-from larktally.whole_files import existing_file
 
 
 @click.command()

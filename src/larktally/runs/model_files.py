@@ -10,10 +10,9 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from larktally.errors import LarkTallyError
-from larktally.names import unknown_name
+from larktally.names import existing_file, unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.runs.targets import split_target
-from larktally.whole_files import existing_file
 
 __all__ = ["load_scenario_of", "load_scenarios", "only_scenario"]
 

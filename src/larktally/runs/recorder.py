@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.inputs.view import InputFeed
 from larktally.names import matching
 from larktally.runs.file_recording import FileRecording, stopped_path
 from larktally.runs.heading import header_of
@@ -110,8 +111,9 @@ class Recorder(RunObserver):
     def finish(self) -> None:
         self._rows.store()
 
-    def finished(self, runner: Runner, failure: SubjectFailed | None) -> Trace:
-        """The trace of the run, in memory or in its file; under NAME.stopped where the subject failed."""
+    def finished(self, runner: Runner, failure: SubjectFailed | None, last: bool = True) -> Trace:
+        """The trace of the run, in memory or in its file; under NAME.stopped where the subject failed. `last` is whether no other
+        will be asked for: a run in memory may be put back and led on again."""
         found = self._conditions.last_look()
         end = runner.end
         if found is not None:
@@ -127,7 +129,8 @@ class Recorder(RunObserver):
         # Into the file before the conditions look: what they stop at is on the disk already.
         if self._file is not None:
             return self._into_file(self._file, rows, end, stopped)
-        return self._in_memory(rows, end, stopped)
+        # Not the one that it began with: a run that was put back has other inputs.
+        return self._in_memory(runner.feed, rows, end, stopped, last)
 
     def let_go(self) -> str:
         """Leaves a recording that does not come to its end; what is kept of it, as the end of a message."""
@@ -152,11 +155,11 @@ class Recorder(RunObserver):
             self._shown_events = 0
         self._conditions.look(self._rows.channels, arrays, inputs, events, first, count)
 
-    def _in_memory(self, rows: int, end: End | None, stopped: str | None) -> Trace:
+    def _in_memory(self, feed: InputFeed, rows: int, end: End | None, stopped: str | None, last: bool) -> Trace:
         columns = {}
-        for column in self._rows.finished():
+        for column in self._rows.finished(last):
             columns[column.channel.name] = column
-        inputs = InputColumns(self._run.feed).take(self._rows.count)
+        inputs = InputColumns(feed).take(self._rows.count)
         channels = [column.channel for column in columns.values()]
         header = self._header(channels, tuple(inputs), end, stopped, rows)
         events = self._events

@@ -73,10 +73,13 @@ class Rows:
                 self._arrays[n] = [self._joined(n, channel)[:row]]
             self._stored = row
 
-    def finished(self) -> list[Column]:
-        """One column a channel, of all rows; what was held for it is let go on the way."""
+    def finished(self, last: bool = True) -> list[Column]:
+        """One column a channel, of all rows; what was held for it is let go on the way, where this is the last time."""
         channels = self._reader.finished()
-        return [Column(channel, self._joined(n, channel)) for n, channel in enumerate(channels)]
+        columns = [Column(channel, self._joined(n, channel)) for n, channel in enumerate(channels)]
+        if not last:
+            self._arrays = [[column.stored] for column in columns]
+        return columns
 
     @property
     def count(self) -> int:

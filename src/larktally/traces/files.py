@@ -7,11 +7,12 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from larktally.errors import TraceError
+from larktally.names import existing_file
 from larktally.timing import RateLike, as_rate
 from larktally.traces.contents import Savable, TraceContents, small_pieces
 from larktally.traces.formats import FORMATS, Format, by_suffix
 from larktally.traces.header import check_header
-from larktally.whole_files import existing_file, whole_file
+from larktally.whole_files import whole_file
 
 __all__ = ["is_trace", "read_contents", "save_trace", "writer_for"]
 
