@@ -587,6 +587,24 @@ def test_what_running_again_shows_is_found(scenario, identity):
     assert (identity.split()[0] not in ("unlike", "held")) == audit.passed
 
 
+def test_a_speed_that_is_left_of_a_brake_is_found_with_the_line_that_set_it_though_the_brake_is_held():
+    def creeps(sim):
+        cart = sim.body("cart", size=(20, 12), at=(20, 16), gravity=900)
+        roll = sim.machine("cart.roll", ("still", "rolling", "braking"), "still")
+        roll.transition("still", to="rolling", when="pressed('act')")(lambda now: cart.push(vx=90))
+        roll.transition("rolling", to="braking", when="held('left')")
+        roll.during("braking")(lambda now: cart.steer(vx=cart.vx * 0.9))
+        roll.transition("braking", to="still", when="abs(cart.vx) < 1")
+
+    script = lt.InputScript().press("act", 20).hold("left", 60, 80)
+    (found,) = look_at(seen_of(sim_of(creeps, 200, script))).findings
+    assert found.identity == "coasting cart.vx" and "test_audit.py:" in found.place
+
+
+def seen_of(scenario):
+    return Seen(lt.record(scenario), scenario)
+
+
 class Hopper:
     """Hops from the ground, and remembers a press in the air; the faulty one forgets the press in the frame in which it lands."""
 

@@ -9,6 +9,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larktally.errors import LarkTallyError
+from larktally.explain.causes import causes_in
 from larktally.language.columns import Evaluator
 from larktally.language.reading import evaluator
 from larktally.parts.machine import Machine
@@ -53,6 +55,22 @@ class Seen:
             if one.name == rule:
                 return one.place
         return ""
+
+    def place_that_set(self, channel: str, row: int) -> str:
+        """The line that gave a channel the value that it has in a row, and which it may have had for long; "" where it is not
+        known. The run is run again up to there."""
+        if self.scenario is None or self.trace.header.program:
+            return ""
+        values = self.trace.columns[channel].stored[: row + 1]
+        changed = np.flatnonzero(values[1:] != values[:-1]) + 1
+        if not len(changed):
+            return ""
+        at = int(changed[-1])
+        try:
+            causes = causes_in(self.trace, self.scenario, {at: [channel]})[at]
+        except LarkTallyError:
+            return ""
+        return next((one.place for one in causes.written if one.channel == channel), "")
 
     def of_kind(self, *kinds: str) -> Iterator[tuple[str, Column]]:
         """The channels of some kinds, with their columns."""

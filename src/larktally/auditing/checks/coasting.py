@@ -36,25 +36,32 @@ def look(seen: Seen) -> Iterator[Finding]:
             still: dict[str, int] = {}
             kept: dict[str, tuple[int, int, float]] = {}
             for n, (start, length) in enumerate(zip(starts.tolist(), lengths.tolist(), strict=True)):
-                # Up to the first row in which anything is held: from there on somebody may lead it.
-                pressed = np.flatnonzero(moving_inputs[start + 1 : start + length])
-                if len(pressed):
-                    length = int(pressed[0]) + 1
+                held = moving_inputs[start + 1 : start + length]
                 stay = values[start + 1 : start + length]
-                if length < LEAST_ROWS:
+                if not (stay == stay[:1]).all() and held.any():
+                    # Up to the first row in which anything is held: from there on somebody may lead it.
+                    length = int(np.argmax(held)) + 1
+                    held, stay = held[: length - 1], stay[: length - 1]
+                if (~held).sum() < LEAST_ROWS - 1:
                     continue
                 label = str(column.at(start))
                 if not stay.any():
                     still.setdefault(label, start)
-                elif n and (stay == values[start - 1]).all() and stay[0] != 0:
+                elif n and (stay == values[start]).all() and _is_left_over(values[start - 1], stay[0]):
                     kept.setdefault(label, (start, length, float(stay[0])))
             for label in kept.keys() & still.keys():
                 start, length, value = kept[label]
                 before = str(column.at(start - 1))
                 told = (
-                    f"keeps {value:g} of {before!r} for {length} rows of {label!r}, from row {start} on, with nothing held; "
+                    f"keeps {value:g} of {before!r} for {length} rows of {label!r}, from row {start} on; "
                     f"in other stays it is 0 (row {still[label]})"
                 )
                 claim = f"always(implies({name} == {label!r}, {speed} == 0))"
                 more = why_command(start)
-                yield Finding(NAME, speed, told, "likely", (start,), length, "", claim, more, 3)
+                place = seen.place_that_set(speed, start)
+                yield Finding(NAME, speed, told, "likely", (start,), length, place, claim, more, 3)
+
+
+def _is_left_over(before: float, after: float) -> bool:
+    """Whether a speed is what another was, or what is left of it after a last step of slowing down."""
+    return after != 0 and 0.5 <= after / before <= 1 if before else False

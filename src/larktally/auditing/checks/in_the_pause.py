@@ -63,7 +63,8 @@ def look(seen: Seen) -> Iterator[Finding]:
             )
             claim = f"always(implies(lasted({_condition(what)}) > 1, not changed({name})))"
             rows_ = tuple(int(row) for row in rows[:3])
-            yield Finding(NAME, name, told, "likely", rows_, len(rows), "", claim, why_command(rows[0]), 3)
+            place = seen.place_that_set(name, int(rows[0]))
+            yield Finding(NAME, name, told, "likely", rows_, len(rows), place, claim, why_command(rows[0]), 3)
 
 
 def _condition(what: str) -> str:

@@ -54,7 +54,8 @@ def _followers(seen: Seen) -> Iterator[Finding]:
                 )
                 rows = tuple(int(row) for row in changes[:3])
                 claim, more = f"always({name} == {other})", why_command(changes[0])
-                yield Finding(NAME, name, told, "likely", rows, len(changes), "", claim, more, 2)
+                place = seen.place_that_set(name, rows[0])
+                yield Finding(NAME, name, told, "likely", rows, len(changes), place, claim, more, 2)
 
 
 def _compared(

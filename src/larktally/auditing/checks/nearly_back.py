@@ -44,4 +44,5 @@ def look(seen: Seen) -> Iterator[Finding]:
         row = int(resting[first[at]])
         told = f"rests at {value!r} where {other!r} is meant: a sum of floats that does not come out even, from row {row} on"
         claim = f"always(implies(near({name}, {other!r}, 0.000001), {name} == {other!r}))"
-        yield Finding(NAME, name, told, "likely", (row,), 1, "", claim, why_command(row), 1)
+        place = seen.place_that_set(name, row)
+        yield Finding(NAME, name, told, "likely", (row,), 1, place, claim, why_command(row), 1)
