@@ -601,6 +601,42 @@ def test_a_speed_that_is_left_of_a_brake_is_found_with_the_line_that_set_it_thou
     assert found.identity == "coasting cart.vx" and "test_audit.py:" in found.place
 
 
+class Boss:
+    """Waits in its own code for a health that its blows step over; the healthy one does not hang on meeting it."""
+
+    actions, events = ("act",), ("hurt",)
+    blow = 7
+
+    def reset(self, setup):
+        self.hp, self.mode = 100, "calm"
+
+    def step(self, now):
+        if now.pressed("act"):
+            # Put back once it is down: that way it goes past 50 too, and is not blamed.
+            self.hp = self.hp - self.blow if self.hp > 0 else 100
+        if self.hp == 50:
+            self.mode = "rage"
+        return
+
+    def observe(self):
+        return {"boss.hp": self.hp, "boss.mode": self.mode}
+
+
+class FairBoss(Boss):
+    blow = 10
+
+
+def test_a_number_that_own_code_waits_for_and_steps_over_is_found_by_its_line():
+    script = lt.InputScript().tap("act", 10, 10, 25)
+    (found,) = [
+        one for one in look_at(seen_of(lt.Scenario(Boss, frames=300, inputs=script))).findings if one.weight == 3
+    ]
+    assert found.identity == "passed over boss.hp"
+    assert "self.hp == 50 is never true" in found.message and "test_audit.py:" in found.place
+    fair = look_at(seen_of(lt.Scenario(FairBoss, frames=300, inputs=script)))
+    assert not [one for one in fair.findings if one.check == "passed over"]
+
+
 def seen_of(scenario):
     return Seen(lt.record(scenario), scenario)
 

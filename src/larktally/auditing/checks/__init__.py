@@ -42,7 +42,7 @@ CHECKS: tuple[Check, ...] = (
     Check(flicker.NAME, "", flicker.look),
     Check(thrown_out.NAME, "machines", thrown_out.look),
     Check(never_left.NAME, "machines", never_left.look),
-    Check(passed_over.NAME, "machines", passed_over.look),
+    Check(passed_over.NAME, "", passed_over.look),
     Check(answers_stop.NAME, "", answers_stop.look),
     Check(on_end.NAME, "", on_end.look),
     Check(on_end.TWICE, "", on_end.look_for_twice),
