@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -25,6 +26,8 @@ from larktally.traces.trace import Trace
 __all__ = ["Audit", "audit", "look_at"]
 
 MOST_SHOWN = 7
+# In characters: a list of checks that a terminal would break where it pleases.
+WIDEST = 110
 REPEATS, SAVES = "unlike itself", "saved state"
 _RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates, MOVED: moved_presses, PAUSED: put_in_pause}
 ALL_CHECKS = (*(check.name for check in CHECKS), REPEATS, SAVES, *_RERUNS)
@@ -100,7 +103,8 @@ class Audit:
             yield Line(f"intended, and not found: {text}", tone="odd")
         if self.accepted:
             yield Line(f"{plural(self.accepted, 'finding')} accepted before", tone="quiet")
-        yield Line(f"looked for: {', '.join(self.ran)}", tone="quiet")
+        for line in textwrap.wrap(f"looked for: {', '.join(self.ran)}", WIDEST, subsequent_indent="  "):
+            yield Line(line, tone="quiet")
         for name, why in self.skipped:
             yield Line(f"not looked for: {name}: {why}", tone="quiet")
         if self.rerun is not None:

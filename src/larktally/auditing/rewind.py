@@ -203,12 +203,15 @@ def _rewound(scenario: Scenario, walker: Walk, stop: int) -> tuple[Rewound | Non
     left: list[str] = []
     saved = walker.run.snapshot()
     inside = reachable_state(walker.run.subject.target)
-    anew = Walk(scenario)
+    anew = None
     for script in (scenario.inputs, _other_inputs(scenario, walker.run.subject.info.actions, row, stop)):
         if script is not scenario.inputs:
             walker.run.restore(saved, script)
         before = walker.on(stop)
-        for again in (walker, anew):
+        for again in (walker, None):
+            if again is None:
+                # Made only now: of a subject that is one object, such as a program, it is the same one, reset.
+                again = anew = anew or Walk(scenario)
             again.run.restore(saved, script)
             suspects = _suspects(inside, reachable_state(again.run.subject.target))
             wrong = _first_other(again, row, before, again.on(stop), suspects)
