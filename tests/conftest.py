@@ -10,7 +10,6 @@ from hypothesis import settings
 import larktally as lt
 from larktally.demo import quay
 
-
 # No test hangs on how fast a machine is, or on what else it has to do.
 settings.register_profile("no deadline", deadline=None)
 settings.load_profile("no deadline")
