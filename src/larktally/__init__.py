@@ -73,6 +73,9 @@ if TYPE_CHECKING:
     from larktally.runs.record import record as record
     from larktally.runs.scenario import Scenario as Scenario
     from larktally.runs.side_by_side import side_by_side as side_by_side
+    from larktally.search.shifting import Shift as Shift
+    from larktally.search.shifting import Window as Window
+    from larktally.search.shifting import window_of as window_of
     from larktally.search.shrink import find_breach as find_breach
     from larktally.search.shrink import shrink as shrink
     from larktally.search.vary import vary as vary

@@ -7,12 +7,14 @@ from typing import Any
 
 import click
 
+from larktally.cli.hands import executor_at, many_options, worker_count
 from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
 from larktally.cli.progress import progress
 from larktally.cli.selection import value_of
 from larktally.errors import LarkTallyError
 from larktally.runs.model_files import only_scenario
-from larktally.search.vary import vary
+from larktally.search.shifting import Shift
+from larktally.search.vary import Varied, vary
 
 MOST_VALUES = 100_000
 
@@ -29,10 +31,35 @@ MOST_VALUES = 100_000
 @click.option("--rate", "rates", metavar="R,…", default="", help="Frames per second to try: 30,60,120.")
 @click.option("--seed", "seeds", metavar="VALUES", default="", help="Seeds to try: 0..9.")
 @click.option("--measure", "measures", multiple=True, metavar="TEXT", help="A measure to read: \"apex('wick.y')\".")
+@click.option(
+    "--shift",
+    default="",
+    metavar="PRESS",
+    help="A press placed before and after what falls without it: \"hop @ event('landed') = -12..12\", or event('landed') #2.",
+)
+@click.option("--longer", default="", metavar="VALUES", help="For how many frames a press of one frame is held: 1..10.")
+@click.option(
+    "--jitter",
+    type=click.IntRange(0, 600),
+    default=0,
+    metavar="N",
+    help="Move and lengthen each press by up to N frames.",
+)
+@many_options
 @click.option("--json", "as_json", is_flag=True, help="Print the runs as JSON.")
 @report_errors
 def command(
-    target: str, params: tuple[str, ...], rates: str, seeds: str, measures: tuple[str, ...], as_json: bool
+    target: str,
+    params: tuple[str, ...],
+    rates: str,
+    seeds: str,
+    measures: tuple[str, ...],
+    shift: str,
+    longer: str,
+    jitter: int,
+    workers: str,
+    cluster: str,
+    as_json: bool,
 ) -> None:
     """Run a scenario once for each combination of values, check its claims and read measures in each, and say where a
     claim turns.
@@ -41,18 +68,43 @@ def command(
     """
     scenario = only_scenario(target)
     tried = dict(_param(text) for text in params)
-    with progress(scenario.title) as on_progress:
-        found = vary(
-            scenario,
-            tried,
-            rates=[rate.strip() for rate in rates.split(",") if rate.strip()],
-            seeds=_values("--seed", seeds) if seeds else (),
-            measures=measures,
-            on_progress=on_progress,
-        )
+    try:
+        with executor_at(cluster) as executor, progress(scenario.title) as on_progress:
+            found = vary(
+                scenario,
+                tried,
+                rates=[rate.strip() for rate in rates.split(",") if rate.strip()],
+                seeds=_values("--seed", seeds) if seeds else (),
+                measures=measures,
+                shift=_shift(shift) if shift else None,
+                held=_values("--longer", longer) if longer else (),
+                jitter=jitter,
+                workers=worker_count(workers),
+                executor=executor,
+                on_progress=on_progress,
+            )
+    except KeyboardInterrupt as interrupt:
+        done: Varied = getattr(interrupt, "varied", Varied([]))
+        # What was done until then is worth its reading.
+        if done:
+            show(done, as_json)
+        raise
     show(found, as_json)
     if not found.passed:
         exit_with(NOT_KEPT)
+
+
+def _shift(text: str) -> Shift:
+    """ACTION @ CONDITION [#N] = A..B as a shift."""
+    press, equals, by = text.rpartition("=")
+    action, at, around = press.partition("@")
+    around, hash_, nth = around.strip().rpartition(" #") if " #" in around else (around.strip(), "", "")
+    whole = [*_values("--shift", by.strip())] if equals and by.strip() else []
+    if not at or not action.strip() or not around or (hash_ and not nth.isdecimal()):
+        raise LarkTallyError(
+            f"--shift takes PRESS @ CONDITION = A..B, such as \"hop @ event('landed') = -12..12\", not {text!r}"
+        )
+    return Shift(action.strip(), around=around, by=whole, nth=int(nth) if nth else None)
 
 
 def _param(text: str) -> tuple[str, list[Any]]:

@@ -2,58 +2,73 @@
 
 from __future__ import annotations
 
+import contextlib
 import multiprocessing
 import os
+import pickle
+import signal
+import sys
+import time
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor, Future, ProcessPoolExecutor
-from typing import Any, Literal, TypeVar
+from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
+from typing import Any, Generic, Literal, NamedTuple, TypeAlias, TypeVar
 
 from larktally.errors import LarkTallyError
+from larktally.runs.travelling import Parcel, packed, unpacked
 
-__all__ = ["run_each"]
+__all__ = ["Workers", "run_each"]
 
 T = TypeVar("T")
 R = TypeVar("R")
-# A chunk has to cost much more than its sending, and there have to be several for each worker, so that none waits long.
-CHUNKS_A_WORKER = 4
+Workers: TypeAlias = int | Literal["all"]
+# A chunk takes about so long, in seconds: much more than its sending, and not so long that a worker is waited for at the end.
+CHUNK_SECONDS = 0.5
+# So many chunks a worker are on their way, so that none waits for the next.
+AHEAD = 2
 
 
 def run_each(
     work: Callable[[T], R],
     items: Iterable[T],
     *,
-    workers: int | Literal["all"] = 1,
+    workers: Workers = 1,
     executor: Executor | None = None,
     on_progress: Callable[[int, int], Any] | None = None,
 ) -> Iterator[R]:
     """The results of `work` on each item, in their order, as they come.
 
     With one worker all is done in this process, one after the other, and what is not asked for is not run. With more, in so
-    many processes (`"all"`: one a core); with `executor`, in that one, which has the standard library's interface: then
-    `work`, the items and the results have to be picklable. `on_progress(done, of)` is called after each. An exception of
-    `work` is raised where its result would have come. Raises LarkTallyError for no workers.
+    many processes (`"all"`: one a core); with `executor`, in that one, which has the standard library's interface, such as
+    that of a cluster. What a user's file defines goes there by file and name, with the modules of its folder. `on_progress(done,
+    of)` is called after each. An exception of `work` is raised where its result would have come. A worker that dies costs its
+    chunk once more. Raises LarkTallyError for no workers, for what cannot go to another process, and where workers die again.
     """
-    if isinstance(items, Sequence):
-        listed = items
-    else:
-        listed = list(items)
-    if executor is not None:
-        yield from _in_executor(executor, work, listed, os.cpu_count() or 1, on_progress)
-        return
+    listed = items if isinstance(items, Sequence) else list(items)
     count = _worker_count(workers)
-    if count == 1:
+    if executor is None and count == 1:
         for n, item in enumerate(listed, 1):
             result = work(item)
             if on_progress is not None:
                 on_progress(n, len(listed))
             yield result
         return
-    # Spawned, not forked: a worker begins as clean as a new process, on every platform alike.
-    with ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("spawn")) as pool:
-        yield from _in_executor(pool, work, listed, count, on_progress)
+    if not listed:
+        return
+    if executor is not None:
+        hands: _Hands = _Hands(executor, _size_of(executor))
+    else:
+        hands = _OwnProcesses(min(count, len(listed)))
+    try:
+        for n, result in enumerate(_Chunks(hands, work, listed).results(), 1):
+            if on_progress is not None:
+                on_progress(n, len(listed))
+            yield result
+    finally:
+        hands.end()
 
 
-def _worker_count(workers: int | Literal["all"]) -> int:
+def _worker_count(workers: Workers) -> int:
     if workers == "all":
         return os.cpu_count() or 1
     if not isinstance(workers, int) or isinstance(workers, bool) or workers < 1:
@@ -61,35 +76,211 @@ def _worker_count(workers: int | Literal["all"]) -> int:
     return workers
 
 
-def _in_executor(
-    executor: Executor,
-    work: Callable[[T], R],
-    items: Sequence[T],
-    workers: int,
-    on_progress: Callable[[int, int], Any] | None,
-) -> Iterator[R]:
-    # Several parcels a worker, so that one with slow runs does not keep all others waiting.
-    size = max(1, len(items) // (workers * CHUNKS_A_WORKER))
-    chunks = []
-    for at in range(0, len(items), size):
-        chunks.append(items[at : at + size])
-    waiting: list[Future[list[R]]] = []
-    # All at once: an executor across machines has something to do from the start.
-    for chunk in chunks:
-        waiting.append(executor.submit(_chunk, work, list(chunk)))
-    done = 0
+def _size_of(executor: Executor) -> int:
+    """How many workers an executor has, as far as it says so."""
+    client = getattr(executor, "_client", None)
+    if client is not None:
+        return max(len(client.scheduler_info().get("workers", {})), 1)
+    return int(getattr(executor, "_max_workers", 0) or os.cpu_count() or 1)
+
+
+class _Hands:
+    """An executor, and how many work in it at once."""
+
+    def __init__(self, executor: Executor, size: int) -> None:
+        self.executor, self.size = executor, size
+
+    def submit(self, work: Callable[[T], R], items: Sequence[T]) -> Future[_Done]:
+        """A chunk on its way."""
+        if isinstance(self.executor, ThreadPoolExecutor):
+            # It stays in this process, where everything is.
+            return self.executor.submit(_done, work, items)
+        return self.executor.submit(_chunk, packed((work, items)))
+
+    def again(self) -> None:
+        """After a worker died: whoever runs the executor replaces it."""
+
+    def end(self) -> None:
+        """Nothing: the executor is its owner's."""
+
+
+class _OwnProcesses(_Hands):
+    """Processes of our own, that are ended with the work."""
+
+    def __init__(self, size: int) -> None:
+        super().__init__(_new_pool(size), size)
+
+    def submit(self, work: Callable[[T], R], items: Sequence[T]) -> Future[_Done]:
+        # Processes begin when something is handed to them.
+        with _without_main():
+            return super().submit(work, items)
+
+    def again(self) -> None:
+        self.end()
+        self.executor = _new_pool(self.size)
+
+    def end(self) -> None:
+        pool: Any = self.executor
+        processes = list((pool._processes or {}).values())
+        pool.shutdown(wait=False, cancel_futures=True)
+        # What runs is not waited for: after Ctrl-C, or where nobody reads on, it is for nobody.
+        for process in processes:
+            with contextlib.suppress(OSError, ValueError):
+                process.kill()
+        for process in processes:
+            with contextlib.suppress(OSError, ValueError, AssertionError):
+                process.join(5)
+
+
+def _new_pool(size: int) -> ProcessPoolExecutor:
+    # Spawned, not forked: a worker begins as clean as a new process, on every platform alike.
+    return ProcessPoolExecutor(size, mp_context=multiprocessing.get_context("spawn"), initializer=_deaf_to_ctrl_c)
+
+
+def _deaf_to_ctrl_c() -> None:
+    """Ctrl-C in a terminal reaches every process of it; here the one who asked ends the others."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
+@contextlib.contextmanager
+def _without_main() -> Iterator[None]:
+    """A spawned process runs the program's own file again, to find what it defines: ours get that otherwise, and a script that
+    asks for workers at its top level would ask again in each."""
+    main = sys.modules.get("__main__")
+    hidden: dict[str, Any] = {}
+    for name in ("__file__", "__spec__"):
+        if main is not None and name in vars(main):
+            hidden[name] = vars(main).pop(name)
     try:
-        for future in waiting:
-            for result in future.result():
-                done += 1
-                if on_progress is not None:
-                    on_progress(done, len(items))
-                yield result
+        if main is not None:
+            main.__spec__ = None
+        yield
     finally:
-        # Whoever stops reading, or an error, leaves nothing running that nobody waits for.
-        for future in waiting:
-            future.cancel()
+        if main is not None:
+            vars(main).update(hidden)
 
 
-def _chunk(work: Callable[[T], R], items: Sequence[T]) -> list[R]:
-    return [work(item) for item in items]
+class _Done(NamedTuple):
+    """What came of a chunk: its results up to an error, that error, and how long each took on average."""
+
+    results: list[Any]
+    error: BaseException | None
+    seconds: float
+
+
+class _Sent(NamedTuple):
+    """A chunk on its way: from which item on, and how many."""
+
+    future: Future[_Done]
+    first: int
+    length: int
+
+
+class _Chunks(Generic[T, R]):
+    """Items sent in chunks that take about as long each, and their results in order."""
+
+    def __init__(self, hands: _Hands, work: Callable[[T], R], items: Sequence[T]) -> None:
+        self._hands, self._work, self._items = hands, work, items
+        self._next = 0
+        # The first are single ones: how long one takes is not known yet.
+        self._size = 1
+        self._sent: deque[_Sent] = deque()
+
+    def results(self) -> Iterator[R]:
+        try:
+            self._send()
+            while self._sent:
+                first = self._sent.popleft()
+                try:
+                    done = first.future.result()
+                except Exception as error:
+                    yield from self._again(first, error)
+                    self._send()
+                    continue
+                if done.seconds > 0:
+                    left = len(self._items) - self._next
+                    fair = max(left // (AHEAD * self._hands.size), 1)
+                    self._size = max(1, min(int(CHUNK_SECONDS / done.seconds), fair))
+                self._send()
+                yield from _given(done)
+        finally:
+            # Whoever stops reading, or an error, leaves nothing running that nobody waits for.
+            for one in self._sent:
+                one.future.cancel()
+
+    def _send(self) -> None:
+        while self._next < len(self._items) and len(self._sent) < AHEAD * self._hands.size:
+            count = min(self._size, len(self._items) - self._next)
+            try:
+                self._sent.append(self._sent_chunk(self._next, count))
+            except BrokenExecutor:
+                # A worker died meanwhile: those that are on their way will tell.
+                if self._sent:
+                    return
+                self._hands.again()
+                continue
+            self._next += count
+
+    def _sent_chunk(self, first: int, length: int) -> _Sent:
+        return _Sent(self._hands.submit(self._work, list(self._items[first : first + length])), first, length)
+
+    def _again(self, first: _Sent, error: BaseException) -> Iterator[R]:
+        """After a worker died, the chunks that are not done, one at a time, so that one that does it again is known; whatever
+        else went wrong is raised."""
+        _raise_unless_died(error)
+        lost = [(first.first, first.length)]
+        if isinstance(error, BrokenExecutor):
+            # All that were on their way are lost with the pool.
+            lost += [(one.first, one.length) for one in self._sent]
+            self._sent.clear()
+        self._hands.again()
+        waiting = deque(lost)
+        while waiting:
+            at, length = waiting.popleft()
+            try:
+                done = self._sent_chunk(at, length).future.result()
+            except Exception as again:
+                _raise_unless_died(again)
+                self._hands.again()
+                if length == 1:
+                    raise LarkTallyError(
+                        f"the process that ran item {at + 1} of {len(self._items)} ended twice before it had a result: the model "
+                        "ended it, or it ran out of memory"
+                    ) from again
+                waiting.extendleft((one, 1) for one in reversed(range(at, at + length)))
+                continue
+            yield from _given(done)
+
+
+def _raise_unless_died(error: BaseException) -> None:
+    # What a cluster says of a worker that died, or of one that it lost, has a class of its own there.
+    if not isinstance(error, BrokenExecutor | EOFError | OSError) and type(error).__name__ != "KilledWorker":
+        raise error
+
+
+def _given(done: _Done) -> Iterator[Any]:
+    yield from done.results
+    if done.error is not None:
+        raise done.error
+
+
+def _chunk(parcel: Parcel) -> _Done:
+    """A chunk's results, in the process to which it was sent."""
+    done = _done(*unpacked(parcel))
+    try:
+        pickle.loads(pickle.dumps(done.error))
+    except Exception:
+        # One that cannot go back is told in words.
+        return done._replace(error=LarkTallyError(f"{type(done.error).__name__}: {done.error}"))
+    return done
+
+
+def _done(work: Callable[[T], R], items: Sequence[T]) -> _Done:
+    results: list[Any] = []
+    start = time.perf_counter()
+    for item in items:
+        try:
+            results.append(work(item))
+        except Exception as error:
+            return _Done(results, error, (time.perf_counter() - start) / (len(results) + 1))
+    return _Done(results, None, (time.perf_counter() - start) / max(len(items), 1))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import importlib.util
+import os
 import sys
 import traceback
 from collections.abc import Mapping
@@ -14,7 +15,7 @@ from larktally.names import existing_file, unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.runs.targets import split_target
 
-__all__ = ["load_scenario_of", "load_scenarios", "only_scenario"]
+__all__ = ["load_scenario_of", "load_scenarios", "module_of_file", "only_scenario"]
 
 
 def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
@@ -24,7 +25,7 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
     or holds no such scenario.
     """
     path, name = split_target(target)
-    module = _run_file(existing_file(path))
+    module = module_of_file(existing_file(path))
     found = {}
     for variable, value in vars(module).items():
         if isinstance(value, Scenario):
@@ -92,7 +93,27 @@ def _imported(path: Path, found: Mapping[str, Scenario]) -> list[str]:
     return [variable for variable in named if variable in found]
 
 
-def _run_file(path: Path) -> object:
+# Modules that stand beside a model and were imported by it, with their folders.
+_beside: dict[str, str] = {}
+
+
+def _import_beside(folder: str) -> None:
+    """Modules of another model's folder make room: here the same name may mean another file."""
+    for name, place in list(_beside.items()):
+        if place != folder:
+            sys.modules.pop(name, None)
+            del _beside[name]
+
+
+def _note_beside(folder: str, before: set[str]) -> None:
+    for name in set(sys.modules) - before:
+        file = getattr(sys.modules[name], "__file__", None)
+        if isinstance(file, str) and str(Path(file).resolve()).startswith(folder + os.sep):
+            _beside[name] = folder
+
+
+def module_of_file(path: Path) -> object:
+    """Runs a Python file and returns its module; raises LarkTallyError with file and line where it does not run."""
     spec = importlib.util.spec_from_file_location(f"larktally_model_{path.stem}", path)
     if spec is None or spec.loader is None:
         raise LarkTallyError(f"{path}: not a Python file")
@@ -100,6 +121,8 @@ def _run_file(path: Path) -> object:
     # Dataclasses and pickle look their module up by name while it is still being run.
     sys.modules[spec.name] = module
     folder = str(path.resolve().parent)
+    _import_beside(folder)
+    before = set(sys.modules)
     # So that a model imports what stands beside it, as `python model.py` would.
     sys.path.insert(0, folder)
     try:
@@ -122,4 +145,5 @@ def _run_file(path: Path) -> object:
         raise LarkTallyError(f"{path}{line}: {kind}{error}") from error
     finally:
         sys.path.remove(folder)
+        _note_beside(folder, before)
     return module

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass
-from typing import Any
+from functools import partial
+from typing import Any, NamedTuple, cast
 
 from larktally.claims.checking import check
-from larktally.claims.verdicts import Tally
+from larktally.claims.verdicts import Result, Tally
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
+from larktally.language.columns import Evaluator
+from larktally.language.judgement import Judgement, Verdict
 from larktally.language.measures import reading
 from larktally.language.reading import evaluator
 from larktally.report import Block, Line, Report, Table, Tone
+from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
+from larktally.search.shifting import Shift, Window, jittered, longer, placed
 from larktally.textfmt import shown_value
 from larktally.traces.digest import rows_digest
 
@@ -24,44 +30,70 @@ __all__ = ["Variant", "Varied", "vary"]
 
 # A product of four params with twenty values each is more than anyone waits for.
 MOST_RUNS = 100_000
+HELD, JITTER, DRAWS = "held", "jitter", 20
+# Of a run whose rows are let go of; a story wants them, and is told from the run made again.
+NO_ROWS = cast(Evaluator, None)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Variant:
-    """One run of many: the values that it was run with, what each measure came to, and the verdicts.
+    """One run of many: the values that it was run with, what each measure came to, and how each claim was judged.
 
-    `failed` is the message of a subject that failed; then there are no measures and no tally. `scenario` makes the run again;
-    runs with the same rows have the same `rows_digest`.
+    `failed` is the message of a subject that failed; then there are no measures and no judgements. `scenario` makes the run
+    again; runs with the same rows have the same `rows_digest`.
     """
 
     values: Mapping[str, Any]
     scenario: Scenario
     measures: Mapping[str, float | list[float]]
-    tally: Tally | None
+    judgements: tuple[Judgement, ...] = ()
     failed: str = ""
     rows_digest: str = ""
 
     @property
+    def tally(self) -> Tally | None:
+        """The verdicts with their stories: the run is made again for them. None where it failed, or has no claims."""
+        if self.failed or not self.scenario.claims:
+            return None
+        return check(record(self.scenario), self.scenario.claims)
+
+    @property
+    def verdicts(self) -> dict[str, Verdict]:
+        """The verdict of each claim by its name."""
+        found = {}
+        for one, judgement in zip(self.scenario.claims, self.judgements, strict=True):
+            found[one.name] = judgement.verdict
+        return found
+
+    @property
     def kept(self) -> bool:
         """Whether it ran, and every claim passed; with no claims, whether it ran."""
-        return not self.failed and (not self.tally or self.tally.passed)
+        return not self.failed and all(result.passed for result in self.results())
+
+    def results(self) -> list[Result]:
+        """What each claim came to, without the rows that would tell its story: `tally` makes the run again for them."""
+        found = []
+        for one, judgement in zip(self.scenario.claims, self.judgements, strict=False):
+            found.append(Result(one, judgement, NO_ROWS))
+        return found
 
     @property
     def outcome(self) -> str:
         """What came of it, in a few words."""
         if self.failed:
             return f"failed: {self.failed}"
-        if not self.tally:
+        if not self.judgements:
             return ""
         lost = []
-        for result in self.tally.failed:
-            lost.append(f"{result.name} ({result.verdict})")
-        return ", ".join(lost) or f"kept, all {len(self.tally)}"
+        for result in self.results():
+            if not result.passed:
+                lost.append(f"{result.name} ({result.verdict})")
+        return ", ".join(lost) or f"kept, all {len(self.judgements)}"
 
     def plain(self) -> dict[str, Any]:
         """The run as plain data, for JSON and for tables."""
         claims = []
-        for result in self.tally or ():
+        for result in self.results():
             claims.append(result.plain())
         return {
             "values": {name: _plain(value) for name, value in self.values.items()},
@@ -75,8 +107,10 @@ class Variant:
 class Varied(Sequence[Variant]):
     """The runs of `vary`, in order; `print` shows them as a table. `kept` are those in which every claim passed."""
 
-    def __init__(self, runs: Sequence[Variant]) -> None:
+    def __init__(self, runs: Sequence[Variant], shift: str = "") -> None:
         self._runs = tuple(runs)
+        #: What the press that was shifted is called among the values; "" where none was.
+        self.shift = shift
 
     @property
     def passed(self) -> bool:
@@ -110,22 +144,53 @@ class Varied(Sequence[Variant]):
         if len(names) != 1 or any(run.failed for run in self._runs):
             return {}
         found: dict[str, list[tuple[str, str, str]]] = {}
-        for at, result in enumerate(self._runs[0].tally or ()):
+        for at, one in enumerate(self._runs[0].scenario.claims):
             verdicts = []
             for run in self._runs:
-                if run.tally:
-                    verdicts.append((_shown(run.values[names[0]]), run.tally[at].verdict))
+                verdicts.append((_shown(run.values[names[0]]), run.judgements[at].verdict))
             # A claim may turn more than once: each stretch of one verdict is a group.
             groups = [list(group) for _, group in itertools.groupby(verdicts, key=lambda one: one[1])]
             if len(groups) > 1:
-                found[result.name] = [(group[0][0], group[-1][0], group[0][1]) for group in groups]
+                found[one.name] = [(group[0][0], group[-1][0], group[0][1]) for group in groups]
         return found
+
+    def windows(self) -> list[tuple[str, dict[str, Any], Window]]:
+        """For each claim, and each combination of what else was varied, the shifts of the press for which it is kept."""
+        found: dict[tuple[str, str], tuple[str, dict[str, Any], list[int], list[int], Any]] = {}
+        for run in self._runs if self.shift else ():
+            others = {name: value for name, value in run.values.items() if name != self.shift}
+            for result in run.results():
+                empty: tuple[list[int], list[int]] = ([], [])
+                _, _, taken, tried, _ = found.setdefault(
+                    (result.name, repr(others)), (result.name, others, *empty, run.scenario.rate)
+                )
+                tried.append(run.values[self.shift])
+                if result.passed:
+                    taken.append(run.values[self.shift])
+        return [(name, others, Window(taken, tried, rate)) for name, others, taken, tried, rate in found.values()]
+
+    def _windows(self) -> Iterator[str]:
+        for name, others, window in self.windows():
+            beside = ", ".join(f"{one}={_shown(value)}" for one, value in others.items())
+            yield f"  {name}: kept {window}" + (f", with {beside}" if beside else "")
+            yield f"    {window.strip}"
+
+    def _jitter(self) -> Iterator[str]:
+        draws = [run for run in self._runs if JITTER in run.values]
+        kept: dict[str, int] = {}
+        for run in draws:
+            for result in run.results():
+                kept[result.name] = kept.get(result.name, 0) + result.passed
+        for name, times in kept.items():
+            if 0 < times < len(draws):
+                yield f"  {name} hangs on the frames of the presses: kept in {times} of {len(draws)} draws"
 
     def without_effect(self) -> list[str]:
         """The params that changed no row of any run, whatever the other values were."""
         names = []
         if self._runs and not any(run.failed for run in self._runs):
-            names = [name for name in self._runs[0].values if name not in ("rate", "seed", "inputs")]
+            own = ("rate", "seed", "inputs", HELD, JITTER, self.shift)
+            names = [name for name in self._runs[0].values if name not in own]
         return [name for name in names if self._changes_nothing(name)]
 
     def _changes_nothing(self, name: str) -> bool:
@@ -153,10 +218,11 @@ class Varied(Sequence[Variant]):
     def summary(self) -> list[str]:
         """How many runs kept every claim, and where each claim turns."""
         unread = [f"{name} changed no row of any run: is it read?" for name in self.without_effect()]
-        if not any(run.tally or run.failed for run in self._runs):
+        if not any(run.judgements or run.failed for run in self._runs):
             return [f"{len(self)} runs; no claims in this scenario, so nothing was checked", *unread]
         lines = [f"{len(self.kept)} of {len(self)} runs kept every claim"]
-        for name, groups in self.turns().items():
+        lines += [*self._windows(), *self._jitter()]
+        for name, groups in {} if self.shift else self.turns().items():
             spans = ", ".join(
                 f"{verdict} {first if first == last else f'{first}..{last}'}" for first, last, verdict in groups
             )
@@ -177,7 +243,7 @@ class Varied(Sequence[Variant]):
 
     def __getitem__(self, at: Any) -> Any:
         if isinstance(at, slice):
-            return Varied(self._runs[at])
+            return Varied(self._runs[at], self.shift)
         return self._runs[at]
 
     def report(self) -> Report:
@@ -203,13 +269,21 @@ def vary(
     seeds: Iterable[int] = (),
     inputs: Mapping[str, InputScript] | None = None,
     measures: Sequence[str] = (),
+    shift: Shift | None = None,
+    held: Iterable[int] = (),
+    jitter: int = 0,
+    workers: Workers = 1,
+    executor: Executor | None = None,
     on_progress: Callable[[int, int], Any] | None = None,
 ) -> Varied:
-    """Runs a scenario once for each combination of the params' values, rates, seeds and named input scripts.
+    """Runs a scenario once for each combination of the params' values, rates, seeds and named input scripts; of a press that is
+    shifted around what falls in the run without it; of how long it, or each press of one frame, is `held`; and of twenty draws
+    in which each press is moved and held otherwise by up to `jitter` frames.
 
     In each run the scenario's claims are checked, its named measures and `measures` read; the trace is let go of, and comes
-    back with `lt.record(run.scenario)`. A subject that fails is noted, and the others go on. `on_progress(run, runs)` is called
-    after each.
+    back with `lt.record(run.scenario)`. A subject that fails is noted, and the others go on. `workers` processes share the runs
+    ("all": one a core), or an `executor` with the standard library's interface has them. `on_progress(run, runs)` is called after
+    each; where it is interrupted, the KeyboardInterrupt has what was done as `.varied`.
     Raises LarkTallyError where nothing is varied, a list is empty, or there are more than 100,000 runs.
 
     >>> import larktally as lt
@@ -236,22 +310,51 @@ def vary(
     axes |= {
         name: list(values) for name, values in (("rate", rates), ("seed", seeds), ("inputs", inputs or {})) if values
     }
+    if shift is not None:
+        axes[shift.title] = list(shift.by)
+    if held:
+        axes[HELD] = list(held)
+    if jitter:
+        axes[JITTER] = list(range(DRAWS))
     if not axes:
-        raise LarkTallyError("vary needs something to vary: params={'speed': [100, 120]}, rates=, seeds= or inputs=")
+        raise LarkTallyError(
+            "vary needs something to vary: params={'speed': [100, 120]}, rates=, seeds=, inputs=, shift=, held= or jitter="
+        )
     if not all(axes.values()):
         empty = next(name for name, values in axes.items() if not values)
         raise LarkTallyError(f"vary: {empty!r} has no values to try")
     count = math.prod(map(len, axes.values()))
     if count > MOST_RUNS:
         raise LarkTallyError(f"vary: {count} runs, where at most {MOST_RUNS} are made at once")
-    runs: list[Variant] = []
+    anchors: dict[str, int] = {}
+    planned: list[tuple[dict[str, Any], Scenario]] = []
     for combination in itertools.product(*axes.values()):
         values = dict(zip(axes, combination, strict=True))
-        runs.append(_run(_changed(scenario, values, inputs or {}), values, measures))
-        # After the run: what is shown as done is done.
-        if on_progress is not None:
-            on_progress(len(runs), count)
-    return Varied(runs)
+        changed = _changed(scenario, values, inputs or {})
+        if shift is not None:
+            # Where it falls depends on all but the press itself.
+            others = repr([value for name, value in values.items() if name not in (shift.title, HELD, JITTER)])
+            if others not in anchors:
+                anchors[others] = shift.anchor(changed)
+            changed = placed(changed, shift, anchors[others], values[shift.title], values.get(HELD))
+        elif HELD in values:
+            changed = longer(changed, values[HELD])
+        if JITTER in values:
+            changed = jittered(changed, jitter, values[JITTER])
+        planned.append((values, changed))
+    made = run_each(
+        partial(_run, tuple(measures)), planned, workers=workers, executor=executor, on_progress=on_progress
+    )
+    runs: list[Variant] = []
+    title = shift.title if shift is not None else ""
+    try:
+        for (values, changed), outcome in zip(planned, made, strict=True):
+            runs.append(Variant(values, changed, *outcome))
+    except KeyboardInterrupt as interrupt:
+        # What was done is not lost.
+        interrupt.varied = Varied(runs, title)  # type: ignore[attr-defined]
+        raise
+    return Varied(runs, title)
 
 
 def _changed(scenario: Scenario, values: Mapping[str, Any], scripts: Mapping[str, InputScript]) -> Scenario:
@@ -264,16 +367,26 @@ def _changed(scenario: Scenario, values: Mapping[str, Any], scripts: Mapping[str
         own["inputs"] = scripts[values["inputs"]]
     params = {}
     for name, value in values.items():
-        if name not in ("rate", "seed", "inputs"):
+        if name not in ("rate", "seed", "inputs", HELD, JITTER) and " @ " not in name:
             params[name] = value
     return scenario.changed(params={**scenario.params, **params}, **own)
 
 
-def _run(scenario: Scenario, values: Mapping[str, Any], measures: Sequence[str]) -> Variant:
+class _Outcome(NamedTuple):
+    """What of a run comes back: as in a Variant, after its values and scenario."""
+
+    measures: Mapping[str, float | list[float]]
+    judgements: tuple[Judgement, ...] = ()
+    failed: str = ""
+    rows_digest: str = ""
+
+
+def _run(measures: Sequence[str], planned: tuple[Mapping[str, Any], Scenario]) -> _Outcome:
+    values, scenario = planned
     try:
         trace = record(scenario)
         # Inside, since a claim may fit one rate and not another: "0.1s" is no whole number of frames at all of them.
-        tally = check(trace, scenario.claims) if scenario.claims else None
+        judgements = tuple(one.judgement for one in check(trace, scenario.claims)) if scenario.claims else ()
         read: dict[str, float | list[float]] = {}
         for one in scenario.measures:
             read[f"{one.name} ({one.unit})" if one.unit else one.name] = one.read(trace).value
@@ -281,11 +394,11 @@ def _run(scenario: Scenario, values: Mapping[str, Any], measures: Sequence[str])
         for that in measures:
             read[that] = reading(evaluated, that)
     except SubjectFailed as failure:
-        return Variant(values, scenario, {}, None, str(failure))
+        return _Outcome({}, failed=str(failure))
     except LarkTallyError as error:
         tried = ", ".join(f"{name}={_shown(value)}" for name, value in values.items())
         raise LarkTallyError(f"{tried}: {error}").with_traceback(error.__traceback__) from None
-    return Variant(values, scenario, read, tally, rows_digest=rows_digest(trace))
+    return _Outcome(read, judgements, rows_digest=rows_digest(trace))
 
 
 def _measure_text(value: float | list[float]) -> str:

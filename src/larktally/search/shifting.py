@@ -1,0 +1,237 @@
+"""Shifts: a press placed before and after where something falls, and the window in which it is taken."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+import numpy as np
+
+from larktally.claims.checking import check, rows_where
+from larktally.claims.claim import Claim, claim
+from larktally.errors import LarkTallyError
+from larktally.inputs.script import InputScript, Span
+from larktally.language.forms import Form
+from larktally.names import unknown_name
+from larktally.runs.many import Workers, run_each
+from larktally.runs.record import record
+from larktally.runs.scenario import Scenario
+from larktally.textfmt import plural
+
+__all__ = ["Shift", "Window", "jittered", "longer", "placed", "window_of"]
+
+MOST_LISTED = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Shift:
+    """A press of an action, so many frames before (negative) and after the row in which `around` holds in the run without it.
+
+    `by` are the frames, such as range(-12, 13); `frames` how long it is held; `nth` which row it is where there are several,
+    from 1 on. Raises LarkTallyError for no frames, and for an `nth` below 1.
+
+    >>> Shift("hop", around="event('landed')", by=range(-2, 3)).title
+    "hop @ event('landed')"
+    """
+
+    action: str
+    around: str
+    by: Sequence[int]
+    frames: int = 1
+    nth: int | None = None
+
+    def __init__(self, action: str, *, around: str, by: Iterable[int], frames: int = 1, nth: int | None = None) -> None:
+        listed = tuple(by)
+        if not listed or any(not isinstance(one, int) or isinstance(one, bool) for one in listed):
+            raise LarkTallyError(f"a shift of {action!r} takes by= as whole frames, such as range(-12, 13), not {by!r}")
+        for name, number in (("frames", frames), ("nth", nth)):
+            if number is not None and (not isinstance(number, int) or isinstance(number, bool) or number < 1):
+                raise LarkTallyError(f"a shift of {action!r}: {name} is a whole number from 1 on, not {number!r}")
+        values = {"action": action, "around": around, "by": listed, "frames": frames, "nth": nth}
+        for key, value in values.items():
+            # A value, like a scenario: it is filled while it is made.
+            object.__setattr__(self, key, value)
+
+    @property
+    def title(self) -> str:
+        """What it is called in a table."""
+        return f"{self.action} @ {self.around}"
+
+    def anchor(self, scenario: Scenario) -> int:
+        """The row around which it is placed, in the run without it.
+
+        Raises LarkTallyError where there is none, or there are several and `nth` does not say which, and for an action that there
+        is not.
+        """
+        trace = record(scenario.changed(claims=(), measures=()))
+        if self.action not in trace.inputs:
+            raise LarkTallyError(unknown_name("action", self.action, trace.inputs, "this subject"))
+        rows = rows_where(trace, self.around).tolist()
+        where = f"of {scenario.title} without the press"
+        if not rows:
+            raise LarkTallyError(f"{self.around} holds in no row {where}: there is nothing to shift around")
+        if self.nth is None and len(rows) > 1:
+            listed = ", ".join(map(str, rows[:MOST_LISTED]))
+            if len(rows) > MOST_LISTED:
+                listed += f" and {len(rows) - MOST_LISTED} more"
+            raise LarkTallyError(
+                f"{self.around} holds in {len(rows)} rows {where} ({listed}): say which with nth=1..{len(rows)}"
+            )
+        if self.nth is not None and self.nth > len(rows):
+            raise LarkTallyError(
+                f"{self.around} holds in {plural(len(rows), 'row')} {where}: there is no nth={self.nth}"
+            )
+        return int(rows[(self.nth or 1) - 1])
+
+
+def placed(scenario: Scenario, shift: Shift, anchor: int, by: int, frames: int | None = None) -> Scenario:
+    """The scenario with the press so many frames from the anchor; raises LarkTallyError where that is no frame of the run."""
+    frame, last = anchor + by, int(scenario.frames)
+    if not 1 <= frame <= last:
+        told = f"{by:+d} from row {anchor} is frame {frame}, and this run has frames 1..{last}: a longer one, or fewer shifts"
+        raise LarkTallyError(f"{shift.title}: {told}")
+    press = Span(shift.action, frame, frames or shift.frames)
+    return scenario.changed(inputs=scenario.inputs | InputScript([press]))
+
+
+def longer(scenario: Scenario, frames: int) -> Scenario:
+    """The scenario with each press of one frame held for so many."""
+    spans = [replace(one, frames=frames) if one.frames == 1 else one for one in scenario.inputs.spans]
+    return scenario.changed(inputs=InputScript(spans))
+
+
+def jittered(scenario: Scenario, most: int, seed: int) -> Scenario:
+    """The scenario with each press moved, and held longer or shorter, by up to so many frames, drawn by a seed; the first draw is
+    the script as it is."""
+    if not seed:
+        return scenario
+    pick = np.random.default_rng([seed, most])
+    spans = []
+    for one in scenario.inputs.resolved(scenario.rate).spans:
+        moved, held = pick.integers(-most, most + 1, 2)
+        # A span that hangs on a condition stays where it falls at the earliest.
+        start = max(int(one.start) + int(moved), 1)
+        frames = max(int(one.frames) + int(held), 1)
+        spans.append(replace(one, start=start, frames=min(frames, max(int(scenario.frames) - start + 1, 1))))
+    return scenario.changed(inputs=InputScript(spans))
+
+
+class Window(Sequence[int]):
+    """The shifts for which something holds, out of those that were tried; it equals a range or a list of the same shifts."""
+
+    def __init__(self, taken: Iterable[int], tried: Iterable[int], rate: Any = None) -> None:
+        self.taken, self.tried = tuple(taken), tuple(tried)
+        self._rate = rate
+
+    @property
+    def stretches(self) -> list[tuple[int, int]]:
+        """From where to where it goes without a hole."""
+        found: list[tuple[int, int]] = []
+        for one in sorted(self.taken):
+            if found and one == found[-1][1] + 1:
+                found[-1] = (found[-1][0], one)
+            else:
+                found.append((one, one))
+        return found
+
+    @property
+    def frames(self) -> int:
+        """How many of them."""
+        return len(self.taken)
+
+    @property
+    def strip(self) -> str:
+        """A letter for each shift that was tried: # where it holds, . where it does not, | before 0."""
+        letters = []
+        for one in sorted(self.tried):
+            if one == 0:
+                letters.append("|")
+            letters.append("#" if one in self.taken else ".")
+        return "".join(letters)
+
+    def __eq__(self, other: object) -> bool:
+        if isinstance(other, Window):
+            return self.taken == other.taken
+        if isinstance(other, Iterable):
+            return list(self.taken) == list(other)
+        return NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(self.taken)
+
+    def __len__(self) -> int:
+        return len(self.taken)
+
+    def __getitem__(self, at: Any) -> Any:
+        return self.taken[at]
+
+    def __str__(self) -> str:
+        if not self.taken:
+            return f"never, of {_span(min(self.tried), max(self.tried))}"
+        length = plural(len(self.taken), "frame")
+        if self._rate:
+            length += f" ({len(self.taken) / float(self._rate):.3f} s)"
+        stretches = self.stretches
+        first, last = stretches[0][0], stretches[-1][1]
+        told = f"from {first} to {last}"
+        if first == last:
+            told = f"at {first} alone"
+        elif len(stretches) > 1:
+            holes = ", ".join(_span(*one) for one in self._holes())
+            told = f"{' and '.join(_span(*one) for one in stretches)}, not {holes}"
+        told = f"{told}: {length}"
+        ends = [str(end) for end, tried in ((first, min(self.tried)), (last, max(self.tried))) if end == tried]
+        if ends:
+            told += f"; tried as far as {' and '.join(ends)}"
+        return told
+
+    def __repr__(self) -> str:
+        return f"<Window {self}>"
+
+    def _holes(self) -> Iterator[tuple[int, int]]:
+        stretches = self.stretches
+        for (_, last), (first, _) in itertools.pairwise(stretches):
+            yield last + 1, first - 1
+
+
+def _span(first: int, last: int) -> str:
+    return str(first) if first == last else f"{first}..{last}"
+
+
+def window_of(
+    scenario: Scenario,
+    shift: Shift,
+    that: str | Claim | Form,
+    *,
+    workers: Workers = 1,
+    executor: Executor | None = None,
+    on_progress: Callable[[int, int], Any] | None = None,
+) -> Window:
+    """The shifts of a press for which a claim is kept.
+
+    `assert lt.window_of(leap, shift, "at_least(event('hop'), 2)") == range(-6, 1)`. `that` is a claim, its text, or the name of
+    one of the scenario's. Raises LarkTallyError where there is nothing to shift around.
+    """
+    judged = _claim_of(scenario, that)
+    anchor = shift.anchor(scenario)
+    variants = [placed(scenario, shift, anchor, by).changed(claims=(), measures=()) for by in shift.by]
+    kept = run_each(partial(_keeps, judged), variants, workers=workers, executor=executor, on_progress=on_progress)
+    taken = [by for by, one in zip(shift.by, kept, strict=True) if one]
+    return Window(taken, shift.by, scenario.rate)
+
+
+def _claim_of(scenario: Scenario, that: str | Claim | Form) -> Claim:
+    if isinstance(that, Claim):
+        return that
+    for one in scenario.claims:
+        if one.name == that:
+            return one
+    return claim("the press is taken", that)
+
+
+def _keeps(judged: Claim, scenario: Scenario) -> bool:
+    return check(record(scenario), [judged]).passed

@@ -1,0 +1,338 @@
+"""Many runs, elsewhere: in processes, in executors and on a cluster the same bytes as here; and presses that are shifted."""
+
+import os
+import pickle
+import signal
+import subprocess
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+import larktally as lt
+from larktally.cli import main
+from larktally.runs.many import run_each
+from larktally.runs.model_files import load_scenarios
+from larktally.runs.travelling import packed, unpacked
+
+MODEL = """
+import larktally as lt
+from numbers_of_leap import KEEP
+
+CANAL = lt.Level([lt.geometry.box_at((0, 0), (400, 16))])
+
+
+def hopper(setup):
+    sim = lt.Sim(setup, level=CANAL, actions=("right", "hop"), events=("hop",))
+    wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+    ask = sim.press_buffer("wick.ask", "hop", keep=setup.duration("keep", KEEP))
+    gait = sim.machine("gait", ("ground", "air"), "ground")
+    speed = setup.param("speed", 300.0)
+
+    @gait.transition("ground", to="air", when="wick.ask.waiting and wick.grounded")
+    def up(now):
+        ask.take()
+        wick.launch(vy=speed)
+        now.emit("hop")
+
+    gait.transition("air", to="ground", when="wick.grounded")
+    return sim
+
+
+class Walker:
+    actions = ("right",)
+
+    def __init__(self, step=1.0):
+        self.length = step
+
+    def reset(self, setup):
+        self.x = 0.0
+
+    def step(self, now):
+        self.x += self.length * now.held("right")
+
+    def observe(self):
+        return {"x": self.x}
+
+
+leap = lt.Scenario(
+    hopper,
+    frames=150,
+    inputs=lt.InputScript().press("hop", 10),
+    claims=[lt.claim("two hops", "at_least(event('hop'), 2)")],
+    measures={"top": "apex(wick.y)"},
+)
+walk = lt.Scenario(Walker(2.0), frames=20, inputs=lt.InputScript().hold("right", 3, 9))
+"""
+
+
+@pytest.fixture
+def file(tmp_path):
+    (tmp_path / "numbers_of_leap.py").write_text('KEEP = "6f"\n')
+    path = tmp_path / "leap.py"
+    path.write_text(MODEL)
+    return path
+
+
+@pytest.fixture
+def leap(file):
+    return load_scenarios(f"{file}:leap")[0]
+
+
+def cli(*words):
+    return CliRunner().invoke(main, [str(word) for word in words])
+
+
+SHIFT = lt.Shift("hop", around="event('landed')", by=range(-12, 13))
+
+
+# --- presses that are shifted ------------------------------------------------------------------------------------------------
+
+
+def test_a_window_is_what_a_loop_by_hand_finds(leap):
+    landed = lt.record(leap).events.named("landed")[0].row
+    by_hand = []
+    for by in range(-12, 13):
+        changed = leap.changed(inputs=leap.inputs.press("hop", landed + by))
+        if len(lt.record(changed).events.named("hop")) == 2:
+            by_hand.append(by)
+    window = lt.window_of(leap, SHIFT, "two hops")
+    assert window == by_hand and window == range(-4, 13) and window.stretches == [(-4, 12)]
+    assert window == lt.window_of(leap, SHIFT, "at_least(event('hop'), 2)") != range(-4, 12)
+    assert str(window) == "from -4 to 12: 17 frames (0.283 s); tried as far as 12"
+    narrow = lt.Shift("hop", around="event('landed')", by=[-6, -5, -3, 0, 1])
+    assert (
+        str(lt.window_of(leap, narrow, "two hops")) == "-3 and 0..1, not -2..-1: 3 frames (0.050 s); tried as far as 1"
+    )
+    assert str(lt.window_of(leap, narrow, "at_least(event('hop'), 3)")) == "never, of -6..1"
+
+
+def test_a_press_is_shifted_beside_other_values_and_told_as_windows(leap, file):
+    found = lt.vary(leap, {"keep": ["2f", "6f"]}, shift=SHIFT)
+    assert len(found) == 50 and [str(window).partition(":")[0] for _, _, window in found.windows()] == [
+        "from 0 to 12",
+        "from -4 to 12",
+    ]
+    ran = cli("vary", file, "--shift", "hop @ event('landed') = -6..0", "--longer", "1,3")
+    assert ran.exit_code == 2 and "holds several scenarios" in ran.stderr
+    ran = cli("vary", f"{file}:leap", "--shift", "hop @ event('landed') = -6..0")
+    assert ran.exit_code == 1 and "  two hops: kept from -4 to 0: 5 frames (0.083 s); tried as far as 0" in ran.output
+    assert "    ..####|#\n" in ran.output
+
+
+@pytest.mark.parametrize(
+    ("shift", "told"),
+    [
+        (lt.Shift("hopp", around="event('landed')", by=[0]), "no action 'hopp'.*did you mean 'hop'"),
+        (lt.Shift("hop", around="event('hop') and wick.y > 900", by=[0]), "holds in no row .* nothing to shift around"),
+        (lt.Shift("hop", around="wick.y > 30", by=[0]), "holds in .* rows .* say which with nth=1"),
+        (lt.Shift("hop", around="event('landed')", by=[0], nth=2), "holds in 1 row .* no nth=2"),
+        (lt.Shift("hop", around="event('landed')", by=[-60]), "is frame -12, and this run has frames 1..150"),
+        (lt.Shift("hop", around="event('lande')", by=[0]), "lande"),
+    ],
+)
+def test_what_there_is_nothing_to_shift_around_is_told(leap, shift, told):
+    with pytest.raises(lt.LarkTallyError, match=told):
+        lt.vary(leap, shift=shift)
+
+
+@pytest.mark.parametrize("wrong", [{"by": []}, {"by": [1.5]}, {"by": [1], "nth": 0}, {"by": [1], "frames": 0}])
+def test_a_shift_says_what_does_not_fit(wrong):
+    with pytest.raises(lt.LarkTallyError, match="a shift of 'hop'"):
+        lt.Shift("hop", around="event('landed')", **wrong)
+
+
+def test_presses_are_held_longer_and_jittered_and_it_is_told_which_claims_hang_on_it(leap):
+    two = leap.changed(inputs=leap.inputs.press("hop", 46))
+    held = lt.vary(two, held=[1, 2, 5])
+    assert [[span.frames for span in run.scenario.inputs.spans] for run in held] == [[1, 1], [2, 2], [5, 5]]
+    found = lt.vary(two, jitter=4)
+    assert len(found) == 20 and found[0].scenario.inputs == two.inputs
+    kept = sum(run.kept for run in found)
+    assert 0 < kept < 20 and f"two hops hangs on the frames of the presses: kept in {kept} of 20 draws" in str(found)
+    assert [run.scenario.inputs for run in found] == [run.scenario.inputs for run in lt.vary(two, jitter=4)]
+
+
+# --- elsewhere -----------------------------------------------------------------------------------------------------------------
+
+
+def test_what_travels_is_run_from_its_sources_where_nothing_else_is(file, tmp_path):
+    parcel = packed(load_scenarios(str(file)))
+    assert {name for names in parcel.sources.values() for name in names} == {"leap.py", "numbers_of_leap.py"}
+    (tmp_path / "parcel").write_bytes(pickle.dumps(parcel))
+    here = [lt.record(one).digest for one in load_scenarios(str(file))]
+    # As on a machine without these files, and once more with other files under their names.
+    for content in (None, "raise SystemExit(3)"):
+        for name in ("leap.py", "numbers_of_leap.py"):
+            (file.parent / name).unlink(missing_ok=True)
+            if content:
+                (file.parent / name).write_text(content)
+        code = (
+            "import pickle, sys, larktally as lt; from larktally.runs.travelling import unpacked\n"
+            "print([lt.record(one).digest for one in unpacked(pickle.load(open(sys.argv[1], 'rb')))])"
+        )
+        ran = subprocess.run([sys.executable, "-c", code, tmp_path / "parcel"], capture_output=True, text=True)
+        assert ran.stdout.strip() == repr(here), ran.stderr
+
+
+def test_a_worker_that_lives_on_runs_the_new_sources(file):
+    before = unpacked(packed(load_scenarios(f"{file}:leap")[0]))
+    (file.parent / "numbers_of_leap.py").write_text('KEEP = "2f"\n')
+    sys.modules.pop("numbers_of_leap", None)
+    after = unpacked(packed(load_scenarios(f"{file}:leap")[0]))
+    windows = [lt.window_of(one, SHIFT, "two hops").taken[0] for one in (before, after)]
+    assert windows == [-4, 0]
+
+
+def closure(setup):
+    def step(now):
+        return None
+
+    return step
+
+
+def test_what_cannot_travel_is_named_with_the_way_and_threads_take_it(leap):
+    def inside(setup):
+        return lt.Sim(setup)
+
+    here = lt.Scenario(inside, frames=5)
+    with pytest.raises(
+        lt.LarkTallyError, match=r"inside \(test_many.py:\d+\) is made inside of a function.*top level of a file"
+    ):
+        lt.vary(here, seeds=[1, 2], workers=2)
+    with ThreadPoolExecutor(2) as threads:
+        assert len(lt.vary(here, seeds=range(5), executor=threads)) == 5
+
+
+@pytest.mark.slow
+def test_in_processes_and_threads_the_same_bytes_come_in_the_same_order(leap, file):
+    def told(**where):
+        shown = []
+        found = lt.vary(
+            leap, {"speed": [280, 300, 340]}, rates=[30, 60], measures=["apex(wick.y)"], shift=SHIFT,
+            on_progress=lambda done, of: shown.append(done), **where,
+        )  # fmt: skip
+        assert shown == list(range(1, 151))
+        return str(found), found.plain()
+
+    here = told()
+    assert told(workers=2) == here
+    with ThreadPoolExecutor(3) as threads:
+        assert told(executor=threads) == here
+    alone = cli("vary", f"{file}:leap", "--shift", "hop @ event('landed') = -6..6", "--json")
+    assert (
+        cli("vary", f"{file}:leap", "--shift", "hop @ event('landed') = -6..6", "--json", "--workers", "2").output
+        == alone.output
+    )
+    # A script that asks at its top level is not run again by its own workers.
+    script = file.parent / "asks.py"
+    script.write_text(
+        "import larktally as lt\nfrom leap import leap\nprint(len(lt.vary(leap, seeds=range(9), workers=2)))\n"
+    )
+    ran = subprocess.run([sys.executable, script], capture_output=True, text=True, timeout=60)
+    assert ran.stdout.split() == ["9"], ran.stderr
+
+
+def dies_once(marker: str, n: int) -> int:
+    path = Path(marker)
+    if n == 3 and not path.exists():
+        path.write_text("died")
+        os.kill(os.getpid(), signal.SIGKILL)
+    return n * n
+
+
+def dies(n: int) -> int:
+    if n == 3:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return n * n
+
+
+def sleeps(n: int) -> int:
+    time.sleep(60)
+    return n
+
+
+@pytest.mark.slow
+def test_a_worker_that_dies_costs_its_chunk_once_more_and_one_that_dies_again_is_named(tmp_path):
+    found = run_each(partial(dies_once, str(tmp_path / "marker")), range(40), workers=2)
+    assert list(found) == [n * n for n in range(40)]
+    done = []
+    with pytest.raises(lt.LarkTallyError, match="ran item 4 of 40 ended twice before it had a result"):
+        done.extend(run_each(dies, range(40), workers=2))
+
+
+@pytest.mark.parametrize("wrong", ["two", "0", "-1"])
+def test_a_number_of_workers_that_is_none_is_told(file, wrong):
+    ran = cli("vary", f"{file}:leap", "--seed", "1", "--workers", wrong)
+    assert ran.exit_code == 2 and "--workers takes a number of processes" in ran.stderr
+
+
+def marked(mark):
+    found = []
+    for pid in filter(str.isdigit, os.listdir("/proc")):
+        try:
+            if mark.encode() in Path(f"/proc/{pid}/environ").read_bytes():
+                found.append(pid)
+        except OSError:
+            continue
+    return found
+
+
+@pytest.mark.slow
+def test_ctrl_c_ends_every_process(tmp_path):
+    script = tmp_path / "many.py"
+    script.write_text(
+        "import os\nfrom larktally.runs.many import run_each\nfrom sleeper import sleeps\nprint('up', flush=True)\n"
+        "list(run_each(sleeps, range(4), workers=2))\n"
+    )
+    (tmp_path / "sleeper.py").write_text("import time\ndef sleeps(n):\n    print(n, flush=True)\n    time.sleep(60)\n")
+    mark = f"LARKTALLY_MANY_{os.getpid()}"
+    process = subprocess.Popen(
+        [sys.executable, script],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        env={**os.environ, mark: "1"},
+    )
+    assert process.stdout.readline() == "up\n" and process.stdout.readline().strip() in "0123"
+    process.send_signal(signal.SIGINT)
+    assert process.wait(20) != 0
+    until = time.monotonic() + 10
+    while marked(mark) and time.monotonic() < until:
+        time.sleep(0.05)
+    assert not marked(mark)
+    process.stdout.close(), process.stderr.close()
+
+
+@pytest.fixture(scope="module")
+def cluster():
+    pytest.importorskip("distributed", reason="needs Dask: python -m pip install '.[cluster]'")
+    from distributed import LocalCluster
+
+    with LocalCluster(
+        n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, host="127.0.0.1", silence_logs=50
+    ) as running:
+        yield running
+
+
+@pytest.mark.slow
+def test_on_a_cluster_the_same_bytes_come_in_the_same_order_and_one_that_is_not_there_is_told(cluster, file, leap):
+    words = ("vary", f"{file}:leap", "--shift", "hop @ event('landed') = -6..6", "--param", "speed=280,300")
+    assert cli(*words, "--cluster", cluster.scheduler_address).output == cli(*words).output
+    missing = cli(*words, "--cluster", "tcp://127.0.0.1:1")
+    assert missing.exit_code == 2 and "no Dask scheduler answers at tcp://127.0.0.1:1" in missing.stderr
+
+
+@pytest.mark.slow
+def test_a_worker_of_a_cluster_that_is_killed_costs_its_chunk_once_more(cluster, tmp_path):
+    from distributed import Client
+
+    with Client(cluster, set_as_default=False) as client:
+        found = run_each(
+            partial(dies_once, str(tmp_path / "marker")), range(20), executor=client.get_executor(retries=1)
+        )
+        assert list(found) == [n * n for n in range(20)]
