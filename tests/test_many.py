@@ -1,7 +1,10 @@
 """Many runs, elsewhere: in processes, in executors and on a cluster the same bytes as here; and presses that are shifted."""
 
+import json
 import os
 import pickle
+import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -336,3 +339,113 @@ def test_a_worker_of_a_cluster_that_is_killed_costs_its_chunk_once_more(cluster,
             partial(dies_once, str(tmp_path / "marker")), range(20), executor=client.get_executor(retries=1)
         )
         assert list(found) == [n * n for n in range(20)]
+
+
+# --- a build farm ------------------------------------------------------------------------------------------------------------------
+
+
+FARM = """
+import larktally as lt
+
+
+class Steady:
+    runs = 0
+
+    def reset(self, setup):
+        type(self).runs += 1
+        self.x = 0.0
+
+    def step(self, now):
+        self.x += 1.0
+
+    def observe(self):
+        return {"x": self.x}
+
+
+class Unsteady(Steady):
+    def step(self, now):
+        self.x += self.runs
+
+
+class Failing(Steady):
+    def step(self, now):
+        self.x += 1 / (5 - now.frame)
+
+
+rises = lt.claim("it rises", "always(x >= 0)")
+rope_a = lt.Scenario(Steady, frames=20, claims=[rises])
+rope_b = lt.Scenario(Steady, frames=20, claims=[lt.claim("it stays low", "always(x < 10)")])
+bell = lt.Scenario(Unsteady, frames=20, claims=[rises])
+lamp = lt.Scenario(Failing, frames=20, claims=[rises])
+plain = lt.Scenario(Steady, frames=20)
+"""
+
+
+@pytest.fixture
+def farm(tmp_path):
+    (tmp_path / "farm" / "deep").mkdir(parents=True)
+    (tmp_path / "farm" / "a.py").write_text(FARM)
+    (tmp_path / "farm" / "deep" / "b.py").write_text(
+        "import larktally as lt\n\n\n"
+        + FARM.partition("rises =")[0].partition("\n\n")[2]
+        + "late = lt.Scenario(Steady, frames=3)\n"
+    )
+    # Neither is run: one holds no scenario, one would never end.
+    (tmp_path / "farm" / "test_a.py").write_text("from a import rope_a  # a larktally Scenario\n")
+    (tmp_path / "farm" / ".hidden").mkdir()
+    (tmp_path / "farm" / ".hidden" / "c.py").write_text("larktally = Scenario = 1 / 0\n")
+    return tmp_path / "farm"
+
+
+def test_a_folder_is_run_with_one_line_over_all_and_the_traces_of_what_failed(farm, tmp_path):
+    ran = cli("run", farm, "--quiet", "--keep", "failed", "--to", tmp_path / "t", "--junit", tmp_path / "j.xml")
+    assert ran.exit_code == 3
+    assert re.fullmatch(
+        r"6 scenarios: 2 kept, 1 broken \(rope_b\), 1 failed \(lamp\), 2 with no claims; \d+\.\d s",
+        ran.stdout.splitlines()[-1],
+    )
+    assert {path.name for path in (tmp_path / "t").iterdir()} == {"rope_b.parquet", "lamp.stopped.parquet"}
+    assert cli("run", farm, "--keep", "none", "--to", tmp_path / "n").exit_code == 3 and not list(
+        (tmp_path / "n").iterdir()
+    )
+
+
+def test_a_second_run_that_is_another_is_unsteady_and_no_ordinary_red(farm, tmp_path):
+    ran = cli("run", farm, "--match", "bell", "--twice", "--to", tmp_path / "t")
+    assert ran.exit_code == 1 and "unsteady: the same run again is another: " in ran.output and "row 1" in ran.output
+    ran = cli("run", farm, "--match", "rope_*", "--twice", "--quiet", "--to", tmp_path / "t")
+    assert "2 scenarios: 1 kept, 1 broken (rope_b)" in ran.output and "unsteady" not in ran.output
+
+
+def test_shards_share_out_every_scenario_once(farm, tmp_path):
+    names = []
+    for n in (1, 2, 3, 4):
+        ran = cli("run", farm, "--shard", f"{n}/4", "--json", "--to", tmp_path / "t")
+        names += [one["scenario"] for one in json.loads(ran.stdout)]
+    assert sorted(names) == ["bell", "lamp", "late", "plain", "rope_a", "rope_b"]
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("--shard", "5/4"), "--shard takes N/OF"),
+        (("--shard", "0/4"), "--shard takes N/OF"),
+        (("--match", "nothing"), "no scenario is called so; there are: bell, "),
+        (("--keep", "none", "--plot"), "leaves no trace"),
+    ],
+)
+def test_what_a_farm_cannot_do_is_told(farm, words, told):
+    ran = cli("run", farm, *words)
+    assert ran.exit_code == 2 and told.replace("bell, ", "") in ran.stderr
+
+
+@pytest.mark.slow
+def test_scenarios_are_shared_among_processes_and_told_as_if_one_after_the_other(farm, tmp_path):
+    def told(*more):
+        folder = tmp_path / "same"
+        shutil.rmtree(folder, ignore_errors=True)
+        ran = cli("run", farm, "--to", folder, "--junit", tmp_path / "j.xml", *more)
+        suites = re.sub(r'time="[^"]*"', "", (tmp_path / "j.xml").read_text())
+        return ran.stdout, ran.stderr, ran.exit_code, suites, sorted(path.name for path in folder.iterdir())
+
+    assert told("--workers", "2") == told()

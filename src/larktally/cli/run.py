@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import os
 import shutil
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import click
 
@@ -22,6 +24,8 @@ from larktally.claims.named import MeasureReading, NamedMeasure, measures_table,
 from larktally.claims.over_runs import Tallies
 from larktally.claims.rules_over_runs import RulesOverRuns
 from larktally.claims.verdicts import Tally
+from larktally.cli.farm import chosen_scenarios, total
+from larktally.cli.hands import worker_count
 from larktally.cli.outcome import (
     BAD_INPUT,
     NOT_KEPT,
@@ -36,6 +40,7 @@ from larktally.cli.progress import progress
 from larktally.cli.selection import one_value, split_patterns
 from larktally.cli.trace_options import path_before
 from larktally.comparing.baselines import BaselineResult, Baselines
+from larktally.comparing.divergence import first_divergence
 from larktally.errors import ClaimError, LarkTallyError, SubjectFailed, WriteError
 from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
 from larktally.explain.wrong_kind import line_that_set
@@ -43,19 +48,19 @@ from larktally.names import stands_twice
 from larktally.report import Line, Report
 from larktally.runs.failed_story import failed_story
 from larktally.runs.file_recording import stopped_path
-from larktally.runs.model_files import load_scenarios
+from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural, printable
 from larktally.traces.trace import Trace, load_trace
-from larktally.views.junit import Suite, write_junit
-from larktally.whole_files import check_target, made_folder, plain_file_name
+from larktally.views.junit import Suite, joined_junit, junit_xml, write_junit
+from larktally.whole_files import check_target, made_folder, plain_file_name, write_whole
 
 MOST_FINDINGS = 5
 
 
 @click.command()
-@click.argument("targets", metavar="FILE.py[:NAME] …", nargs=-1, required=True)
+@click.argument("targets", metavar="FILE.py[:NAME]|FOLDER …", nargs=-1, required=True)
 @click.option(
     "--to",
     "folder",
@@ -93,6 +98,18 @@ MOST_FINDINGS = 5
     "--param", "params", multiple=True, metavar="NAME=VALUE", help="For this once: leap=340. May be said several times."
 )
 @click.option("--rate", metavar="R", help="For this once: so many frames per second.")
+@click.option("--match", default="", metavar="PATTERN", help="Only the scenarios whose name matches, such as 'rope*'.")
+@click.option("--shard", default="", metavar="N/OF", help="Only the n-th share of them: 2/8 for the second of eight.")
+@click.option(
+    "--keep",
+    type=click.Choice(["all", "failed", "none"]),
+    default="all",
+    show_default=True,
+    help="Which traces are kept.",
+)
+@click.option("--twice", is_flag=True, help="Run each a second time: one that is another then is unsteady.")
+@click.option("--workers", default="1", metavar="N|all", help="Share them among so many processes, or one a core.")
+@click.option("--quiet", is_flag=True, help="One line over all scenarios.")
 @click.option("--plot", is_flag=True, help="Draw each run too, beside its trace.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the verdicts as JUnit XML too.")
 @click.option("--json", "as_json", is_flag=True, help="Print the results as JSON.")
@@ -108,11 +125,18 @@ def command(
     everything: bool,
     params: tuple[str, ...],
     rate: str | None,
+    match: str,
+    shard: str,
+    keep: str,
+    twice: bool,
+    workers: str,
+    quiet: bool,
     plot: bool,
     junit: Path | None,
     as_json: bool,
 ) -> None:
-    """Record the scenarios that stand at a file's top level, in order; check their claims; save their traces.
+    """Record the scenarios that stand at a file's top level, or in all files below a folder, in order; check their claims; save
+    their traces.
 
     The run before is kept as NAME.before.parquet, for compare --before and plot --before. While it runs, a recording stands
     as NAME.partial beside its trace; what a killed run left there is recovered with larktally convert --recover.
@@ -123,10 +147,10 @@ def command(
     tried: dict[str, Any] = {"params": dict(one_value(text) for text in params), "rate": rate}
     if accept and (params or rate):
         raise LarkTallyError("--accept keeps what the file says; --param and --rate are for one try")
-    scenarios = []
-    for target in targets:
-        for scenario in load_scenarios(target):
-            scenarios.append(_tried(scenario, **tried))
+    if keep != "all" and (rules_file is not None or plot):
+        raise LarkTallyError(f"--keep {keep} leaves no trace of runs that --claims and --plot need; leave it out")
+    began = time.perf_counter()
+    scenarios = [_tried(scenario, **tried) for scenario in chosen_scenarios(targets, match, shard)]
     # Two scenarios of one name would write one file, the second over the first.
     _check_names(scenarios)
     made_folder(folder)
@@ -136,15 +160,23 @@ def command(
         # A slip in the file is told before the first run, and not after the last; what it matches is not known yet.
         load_rules(rules_file, None)
     kept = Baselines(baselines) if baselines is not None else None
-    runs = _Runs(folder, suffix, split_patterns(only), kept, accept, rules_file, plot, junit, as_json)
-    for scenario in scenarios:
-        runs.run(scenario)
+    asked = _Asked(
+        folder, suffix, split_patterns(only), kept, accept, rules_file, plot, junit, as_json, quiet, keep, twice
+    )
+    runs = _Runs(asked)
+    if worker_count(workers) == 1:
+        for scenario in scenarios:
+            runs.run(scenario)
+    else:
+        runs.run_elsewhere(scenarios, worker_count(workers))
     tallies = None
     if rules_file is not None:
         tallies = runs.over_runs.over_all()
     if junit is not None:
-        write_junit(junit, runs.suites, tallies)
+        write_whole(junit, joined_junit([*runs.documents, junit_xml(runs.suites, tallies)]))
     _print_all(runs, rules_file, tallies, everything)
+    if quiet and not as_json:
+        echo(total(runs.outcomes, time.perf_counter() - began))
     if tallies is not None:
         unjudged = BAD_INPUT if tallies.errors and runs.worst < SUBJECT_FAILED else 0
         runs.worst = max(runs.worst, unjudged, 0 if tallies.passed else NOT_KEPT)
@@ -152,9 +184,9 @@ def command(
         exit_with(runs.worst)
 
 
-@dataclass
-class _Runs:
-    """Scenarios run one after the other, each told at once; what they came to together is gathered."""
+@dataclass(frozen=True)
+class _Asked:
+    """What the command was asked for, of each scenario alike."""
 
     folder: Path
     suffix: str
@@ -165,23 +197,77 @@ class _Runs:
     plot: bool
     junit: Path | None
     as_json: bool
+    quiet: bool
+    keep: str
+    twice: bool
+
+
+class _Told(NamedTuple):
+    """What a scenario came to in another process: what it printed, on which of the two, and what is gathered of it."""
+
+    out: str
+    err: str
+    results: list[dict[str, Any]]
+    outcomes: list[tuple[str, str]]
+    junit: bytes
+    worst: int
+
+
+def _run_alone(asked: _Asked, scenario: Scenario) -> _Told:
+    """One scenario, in a process that is there for many."""
+    out, err = io.StringIO(), io.StringIO()
+    runs = _Runs(asked)
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        runs.run(scenario)
+    document = junit_xml(runs.suites) if asked.junit is not None else b""
+    return _Told(out.getvalue(), err.getvalue(), runs.results, runs.outcomes, document, runs.worst)
+
+
+@dataclass
+class _Runs:
+    """Scenarios run one after the other, each told at once; what they came to together is gathered."""
+
+    asked: _Asked
     results: list[dict[str, Any]] = field(default_factory=list)
     suites: list[Suite] = field(default_factory=list)
+    documents: list[bytes] = field(default_factory=list)
+    #: Each scenario's name and what it came to, in a word.
+    outcomes: list[tuple[str, str]] = field(default_factory=list)
     over_runs: RulesOverRuns = field(default_factory=RulesOverRuns)
     #: The worst exit status: a failed subject counts more than a broken claim.
     worst: int = 0
 
+    def run_elsewhere(self, scenarios: Sequence[Scenario], workers: Workers) -> None:
+        """The scenarios in several processes: told in their order, as if they had been run one after the other."""
+        asked = replace(self.asked, rules_file=None)
+        for scenario, told in zip(
+            scenarios, run_each(partial(_run_alone, asked), scenarios, workers=workers), strict=True
+        ):
+            if self.results and told.out:
+                echo()
+            click.echo(told.out, nl=False)
+            click.echo(told.err, nl=False, err=True)
+            self.results += told.results
+            self.outcomes += told.outcomes
+            self.documents += filter(None, (told.junit,))
+            self.worst = max(self.worst, told.worst)
+            if self.asked.rules_file is not None:
+                self._note_file_for_rules(scenario, told)
+
     def run(self, scenario: Scenario) -> None:
         """One scenario: recorded, judged, told, and kept."""
-        path = self.folder / f"{plain_file_name(scenario.title)}.{self.suffix}"
+        asked = self.asked
+        path = asked.folder / f"{plain_file_name(scenario.title)}.{asked.suffix}"
         replaced = path.exists()
         before = {}
         if replaced:
             before = _values_before(path, scenario.measures)
         began = time.perf_counter()
         try:
-            with progress(scenario.title) as on_progress, _kept_before(path):
-                trace = record(scenario, only=self.only or None, to=path, on_progress=on_progress)
+            with progress(scenario.title) as on_progress, _kept_before(path, asked.keep == "all"):
+                to = path if asked.keep == "all" else None
+                trace = record(scenario, only=asked.only or None, to=to, on_progress=on_progress)
+            unsteady = _unsteady(scenario, trace) if asked.twice else ""
             tally = Tally([])
             if scenario.claims:
                 tally = check(trace, scenario.claims)
@@ -191,35 +277,44 @@ class _Runs:
             self._failed(scenario, failure, path, began)
             return
         except LarkTallyError as error:
-            raise _told_of(scenario, error, self.junit, self.suites) from None
+            raise _told_of(scenario, error, asked.junit, self.suites) from None
         self._note_for_rules(scenario, trace)
         # Runs the scenario once more, and only where a claim is broken in a row.
         causes = causes_of_breaches(trace, scenario, tally)
-        held, left = None, ""
-        if self.baselines is not None:
-            held = self.baselines.check(trace, accept=self.accept)
-            left = f"baseline {held}"
-            if held.passed:
-                left = ""
-        self.worst = max(self.worst, NOT_KEPT if left or (tally and not tally.passed) else 0)
+        held, left = None, unsteady
+        if asked.baselines is not None:
+            held = asked.baselines.check(trace, accept=asked.accept)
+            if not held.passed:
+                left = left or f"baseline {held}"
+        passed = not left and (not tally or tally.passed)
+        self.worst = max(self.worst, 0 if passed else NOT_KEPT)
+        self.outcomes.append((scenario.title, _outcome(tally, unsteady, left)))
+        kept = asked.keep == "all" or (asked.keep == "failed" and not passed)
+        if kept and asked.keep != "all":
+            with _kept_before(path):
+                trace.save(path)
         took = time.perf_counter() - began
         odd = [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
         self.suites.append(Suite(scenario.title, tally, took, left_baseline=left, odd=odd))
         more = {"measures": [one.plain() for one in readings], "findings": [one.plain() for one in odd]}
-        plain = _plain(scenario, trace, path, tally, causes, held)
-        self.results.append(plain | {"replaced": replaced, **more})
+        plain = _plain(scenario, trace, path if kept else None, tally, causes, held)
+        self.results.append(plain | {"replaced": replaced and kept, "unsteady": unsteady, **more})
         drawn = None
-        if self.plot:
+        if asked.plot:
             drawn = _drawn(trace, tally, path)
-        if self.as_json:
+        if asked.as_json or asked.quiet:
             return
         # A line apart from the run before it, whose sum would otherwise read as this one's heading.
         if len(self.results) > 1:
             echo()
         where = str(path)
-        if replaced:
+        if not kept:
+            where = "not kept"
+        elif replaced:
             where = f"{path}; the run before: {path_before(path).name}"
         _print(trace, where, scenario, tally, causes)
+        if unsteady:
+            echo(unsteady)
         _print_measures(readings)
         _print_findings(scenario, odd)
         if held is not None:
@@ -230,17 +325,49 @@ class _Runs:
     def _failed(self, scenario: Scenario, failure: SubjectFailed, path: Path, began: float) -> None:
         self.over_runs.failed(scenario.title, f"its subject failed: {failure}")
         self.worst = SUBJECT_FAILED
-        told, story = _failed(scenario, failure, path)
+        if self.asked.keep == "failed" and failure.trace is not None and failure.trace.rows:
+            failure.trace.save(stopped_path(path))
+        told, story = _failed(scenario, failure, path, self.asked.keep != "none")
         self.results.append(told)
+        self.outcomes.append((scenario.title, "failed"))
         self.suites.append(Suite(scenario.title, None, time.perf_counter() - began, story))
 
     def _note_for_rules(self, scenario: Scenario, trace: Trace) -> None:
-        if self.rules_file is None:
+        if self.asked.rules_file is None:
             return
         try:
-            self.over_runs.add(scenario.title, trace, load_rules(self.rules_file, trace.channels))
+            self.over_runs.add(scenario.title, trace, load_rules(self.asked.rules_file, trace.channels))
         except ClaimError as error:
             self.over_runs.failed(scenario.title, str(error))
+
+    def _note_file_for_rules(self, scenario: Scenario, told: _Told) -> None:
+        """What another process recorded, judged by the rules over all of them."""
+        path = told.results[-1].get("trace")
+        if "failed" in told.results[-1]:
+            self.over_runs.failed(scenario.title, f"its subject failed: {told.results[-1]['failed']}")
+        elif path:
+            self._note_for_rules(scenario, load_trace(path))
+
+
+def _unsteady(scenario: Scenario, trace: Trace) -> str:
+    """What a second run does otherwise; "" for nothing."""
+    try:
+        other = record(scenario, only=trace.channels if trace.header.filtered else None)
+    except SubjectFailed as failure:
+        return f"unsteady: a second run fails: {str(failure).splitlines()[0]}"
+    found = first_divergence(trace, other)
+    return f"unsteady: the same run again is another: {found}" if found is not None else ""
+
+
+def _outcome(tally: Tally, unsteady: str, left: str) -> str:
+    """What a run came to, in a word."""
+    if unsteady:
+        return "unsteady"
+    if tally and not tally.passed:
+        return next(one.verdict for one in tally.failed)
+    if left:
+        return "away from the baseline"
+    return "kept" if tally else "with no claims"
 
 
 def _tried(scenario: Scenario, params: Mapping[str, Any], rate: str | None) -> Scenario:
@@ -253,9 +380,9 @@ def _tried(scenario: Scenario, params: Mapping[str, Any], rate: str | None) -> S
 
 
 @contextlib.contextmanager
-def _kept_before(path: Path) -> Iterator[None]:
+def _kept_before(path: Path, wanted: bool = True) -> Iterator[None]:
     """Keeps the run that stands there as NAME.before, once the new one has taken its place."""
-    if not path.exists():
+    if not wanted or not path.exists():
         yield
         return
     spare = path.with_name(f".{path.name}.before")
@@ -282,7 +409,7 @@ def _drawn(trace: Trace, tally: Tally, path: Path) -> Path:
 
 def _print_all(runs: _Runs, rules_file: Path | None, tallies: Tallies | None, everything: bool) -> None:
     """What the runs came to together: all of it as JSON, or the rules over all of them."""
-    if runs.as_json:
+    if runs.asked.as_json:
         shown: Any = runs.results
         if tallies is not None:
             over_all = tallies.plain() | {"measures": runs.over_runs.measures_plain()}
@@ -373,14 +500,14 @@ def _print_baseline(trace: Trace, scenario: Scenario, held: BaselineResult) -> N
         echo(why.told())
 
 
-def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> tuple[dict[str, Any], str]:
+def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, keeps: bool) -> tuple[dict[str, Any], str]:
     """Prints what became of a run whose subject failed; the same as plain data, and as a story for a server."""
     set_at = line_that_set(scenario, failure)
     echo(subject_story(failure, scenario.title), err=True)
     if set_at:
         echo(set_at, err=True)
     kept = None
-    if failure.trace is not None and failure.trace.rows:
+    if keeps and failure.trace is not None and failure.trace.rows:
         kept = stopped_path(path)
         echo(f"  they are in {kept}", err=True)
     plain = {"scenario": scenario.title, "failed": str(failure), "row": failure.row, "trace": kept and str(kept)}
@@ -390,7 +517,7 @@ def _failed(scenario: Scenario, failure: SubjectFailed, path: Path) -> tuple[dic
 def _plain(
     scenario: Scenario,
     trace: Trace,
-    path: Path,
+    path: Path | None,
     tally: Tally,
     causes: dict[str, Causes],
     held: BaselineResult | None,
@@ -403,7 +530,7 @@ def _plain(
         baseline = {"path": str(held.path), "passed": held.passed, "comparison": compared}
     return {
         "scenario": scenario.title,
-        "trace": str(path),
+        "trace": path and str(path),
         "frames": trace.frames,
         "end": trace.header.end,
         "digest": trace.digest,

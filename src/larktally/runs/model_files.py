@@ -15,7 +15,11 @@ from larktally.names import existing_file, unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.runs.targets import split_target
 
-__all__ = ["load_scenario_of", "load_scenarios", "module_of_file", "only_scenario"]
+__all__ = ["NoScenario", "load_scenario_of", "load_scenarios", "module_of_file", "only_scenario"]
+
+
+class NoScenario(LarkTallyError):
+    """A file that holds no scenario of its own."""
 
 
 def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
@@ -38,12 +42,12 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
         if variable not in borrowed or (asked and asked in (variable, scenario.name)):
             scenarios[scenario.name or variable] = scenario.named(variable)
     if not scenarios and borrowed:
-        raise LarkTallyError(
+        raise NoScenario(
             f"{path}: no scenario of its own; it imports {', '.join(borrowed)}: run the file that they stand in, or say "
             f"{path}:{borrowed[0]}"
         )
     if not scenarios:
-        raise LarkTallyError(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
+        raise NoScenario(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
     # What the target says counts more than what a trace remembers.
     name = name or wanted
     if not name:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from larktally.auditing.audit import Audit
     from larktally.auditing.finding import Finding
 
-__all__ = ["Suite", "junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
+__all__ = ["Suite", "joined_junit", "junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
@@ -47,6 +47,14 @@ def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None) -> bytes:
         _add(root, suite)
     if tallies is not None:
         _add_over_runs(root, "over all runs", tallies, 0.0)
+    return _document(root)
+
+
+def joined_junit(documents: Iterable[bytes]) -> bytes:
+    """Several documents as one: their suites after each other."""
+    root = ET.Element("testsuites", name="larktally")
+    for document in documents:
+        root.extend(ET.fromstring(document))
     return _document(root)
 
 
