@@ -164,7 +164,7 @@ def test_what_a_killed_recording_left_is_set_aside_told_of_and_recovered(model):
     assert old["n"].tolist() == list(range(old.rows)) and old.rows >= 2048
     left[0].unlink()
     assert "no recording of that name was cut off" in call("convert", "--recover", target, "x.parquet").stderr
-    assert "in place of the run before" in call("run", f"{model}:walk", "--to", target.parent).stdout
+    assert "the run before: walk.before.parquet" in call("run", f"{model}:walk", "--to", target.parent).stdout
 
 
 @pytest.mark.slow
