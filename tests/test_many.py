@@ -19,7 +19,7 @@ from click.testing import CliRunner
 import larktally as lt
 from larktally.cli import main
 from larktally.runs.many import run_each
-from larktally.runs.model_files import load_scenarios
+from larktally.runs.model_files import load_scenarios, module_of_file
 from larktally.runs.travelling import packed, unpacked
 
 MODEL = """
@@ -449,3 +449,158 @@ def test_scenarios_are_shared_among_processes_and_told_as_if_one_after_the_other
         return ran.stdout, ran.stderr, ran.exit_code, suites, sorted(path.name for path in folder.iterdir())
 
     assert told("--workers", "2") == told()
+
+
+# --- explore -----------------------------------------------------------------------------------------------------------------------
+
+
+DOORS = """
+import larktally as lt
+
+
+def three(setup):
+    sim = lt.Sim(setup, actions=("a", "b"))
+    door = sim.machine("door", ("shut", "one", "two", "open"), "shut")
+    door.transition("shut", to="one", when="pressed('a')", name="first")
+    door.transition("one", to="two", when="pressed('b') and door.age >= 20 and door.age <= 24", name="second")
+    door.transition("one", to="shut", when="door.age > 30", name="late")
+    door.transition("two", to="open", when="pressed('a') and door.age >= 10 and door.age <= 13", name="third")
+    door.transition("two", to="shut", when="door.age > 15", name="late again")
+    return sim
+
+
+def narrow(setup):
+    sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((0, 0), (800, 16))]), actions=("left", "right", "pull"))
+    wick = sim.body("wick", size=(12, 20), at=(24, 16), gravity=900)
+    lever = sim.machine("lever", ("up", "down"), "up")
+    sim.before("motion", lambda now: wick.steer(vx=120 * now.axis("left", "right")))
+    lever.transition("up", to="down", when="pressed('pull') and abs(wick.x - 301) < 1.5", name="pulled")
+    lever.transition("down", to="up", when="wick.x > 5000 and wick.grounded", name="never")
+    return sim
+
+
+def counter(setup):
+    sim = lt.Sim(setup, actions=("hit", "rest"))
+    hits = sim.value("hits", 0)
+    bell = sim.machine("bell", ("still", "rings"), "still")
+
+    def hit(now):
+        hits.value = 0 if now.pressed("rest") else hits.value + now.pressed("hit")
+
+    sim.before("machines", hit)
+    bell.transition("still", to="rings", when="hits == 7", name="seventh")
+    return sim
+
+
+def chain(setup):
+    sim = lt.Sim(setup, actions=("strike", "dodge"))
+    arm = sim.machine("arm", ("idle", "one", "two", "three"), "idle")
+    arm.transition("idle", to="one", when="pressed('strike')")
+    arm.transition("one", to="two", when="pressed('strike') and arm.age >= 12 and arm.age < 16")
+    arm.transition("two", to="three", when="pressed('strike') and arm.age >= 12 and arm.age < 16")
+    arm.transition(("one", "two", "three"), to="idle", when="arm.age > 20", name="over")
+    return sim
+
+
+def paused(setup):
+    sim = lt.Sim(setup, actions=("pause", "go"))
+    play, _ = sim.clock("play"), sim.clock("front")
+    menu = sim.machine("menu", ("open", "shut"), "open", clock="front")
+    menu.transition("open", to="shut", when="pressed('pause')", name="closes")
+    menu.enter("open")(lambda now: play.pause())
+    menu.leave("open")(lambda now: play.run(1))
+    hero = sim.machine("hero", ("stand", "run"), "stand", clock="play")
+    hero.transition("stand", to="run", when="pressed('go')")
+    hero.during("stand")(lambda now: play.pause() if menu.state == "open" else None)
+    return sim
+
+
+class Lamp:
+    # Saves nothing, and has no machine.
+
+    actions = ("tap", "off")
+
+    def reset(self, setup):
+        self.n, self.mode = 0, "dark"
+
+    def step(self, now):
+        self.n = 0 if now.pressed("off") else self.n + now.pressed("tap")
+        self.mode = "bright" if self.n == 5 else self.mode
+
+    def observe(self):
+        return {"n": self.n, "mode": self.mode}
+
+
+doors = {one.__name__: lt.Scenario(one, frames=60) for one in (three, narrow, counter, chain, paused)}
+three_doors = doors["three"]
+lamp = lt.Scenario(Lamp, frames=30, claims=[lt.claim("it stays dark", "always(mode == 'dark')")])
+"""
+
+
+@pytest.fixture
+def doors(tmp_path):
+    path = tmp_path / "doors.py"
+    path.write_text(DOORS)
+    return path
+
+
+def rules_of(scenario):
+    return {
+        (name, rule.name) for name, outline in lt.record(scenario).header.outlines.items() for rule in outline.rules
+    }
+
+
+@pytest.mark.parametrize("name", ["three", "counter", "chain", "paused"])
+def test_hidden_doors_are_opened_by_few_presses_and_each_run_does_what_it_says(doors, name):
+    scenario = module_of_file(doors).doors[name]
+    found = lt.explore(scenario, runs=2000)
+    reached = {(one.target.about, one.target.name) for one in found.found if one.target.is_rule}
+    known = {(one.about, one.name) for one in found.known if one.is_rule}
+    assert reached | known == rules_of(scenario) and not found.missed
+    for one in found.found:
+        assert lt.check(lt.record(one.scenario), one.scenario.claims).passed, one.what
+        assert lt.rows_where(lt.record(one.scenario), one.target.condition)[0] == one.row
+
+
+@pytest.mark.slow
+def test_a_narrow_number_is_come_to_and_what_stays_out_of_reach_is_told_with_the_part_that_never_held(doors):
+    scenario = module_of_file(doors).doors["narrow"]
+    found = lt.explore(scenario, runs=1500)
+    assert "pulled" in {one.target.name for one in found.found}
+    ((target, near),) = found.missed
+    assert target.name == "never" and near.missing == ("wick.x > 5000",)
+    assert f"out of reach: rule 'never' of lever; nearest in row {near.row}: wick.x > 5000" in str(found)
+
+
+def test_an_object_that_saves_nothing_is_explored_from_prefixes_and_its_claim_broken(doors):
+    lamp = load_scenarios(f"{doors}:lamp")[0]
+    found = lt.explore(lamp, runs=200)
+    (broken,) = found.broken
+    assert broken.claim == "it stays dark" and len(broken.scenario.inputs.spans) == 5 and not found.passed
+    assert str(found) == str(lt.explore(lamp, runs=200)) != str(lt.explore(lamp, runs=3))
+
+
+@pytest.mark.slow
+def test_the_same_is_found_whoever_does_the_runs_and_kept_as_a_suite(doors, tmp_path):
+    three = load_scenarios(f"{doors}:three_doors")[0]
+    here = lt.explore(three, runs=200, seed=3)
+    assert str(lt.explore(three, runs=200, seed=3, workers=2)) == str(here)
+    ran = cli("explore", f"{doors}:three_doors", "--runs", "200", "--seed", "3", "--out", tmp_path / "finds")
+    assert ran.exit_code == 0 and str(here).splitlines()[1] in ran.output
+    again = cli("run", tmp_path / "finds", "--quiet", "--to", tmp_path / "t")
+    assert again.exit_code == 0 and f"{len(here.found)} scenarios: {len(here.found)} kept" in again.output
+    ran = cli("explore", f"{doors}:lamp", "--runs", "200", "--out", tmp_path / "broken", "--json")
+    assert ran.exit_code == 1 and json.loads(ran.stdout)["found"][0]["what"] == "breaks 'it stays dark'"
+    again = cli("run", tmp_path / "broken", "--match", "find_breaks*", "--quiet", "--to", tmp_path / "t")
+    assert again.exit_code == 1 and "1 broken" in again.output
+
+
+@pytest.mark.parametrize(
+    ("given", "told"),
+    [({"actions": ["hitt"]}, "no action 'hitt'.*did you mean 'hit'"), ({"workers": 0}, "workers is a number")],
+)
+def test_what_cannot_be_explored_is_told(doors, given, told):
+    with pytest.raises(lt.LarkTallyError, match=told):
+        lt.explore(module_of_file(doors).doors["counter"], runs=5, **given)
+    with pytest.raises(lt.LarkTallyError, match="needs on/off actions"):
+        lt.explore(lt.Scenario(lambda setup: lt.Sim(setup), frames=5))

@@ -73,6 +73,8 @@ if TYPE_CHECKING:
     from larktally.runs.record import record as record
     from larktally.runs.scenario import Scenario as Scenario
     from larktally.runs.side_by_side import side_by_side as side_by_side
+    from larktally.search.explore import Explored as Explored
+    from larktally.search.explore import explore as explore
     from larktally.search.shifting import Shift as Shift
     from larktally.search.shifting import Window as Window
     from larktally.search.shifting import window_of as window_of

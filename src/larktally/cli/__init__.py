@@ -17,6 +17,7 @@ _COMMANDS = {
     "replay": "Run a trace's own inputs again and report the first divergence.",
     "why": "What made a row what it is: rules, guards, and who set which value.",
     "vary": "Run a scenario with many values; where do its claims turn?",
+    "explore": "Look for inputs that reach every state and rule, or break a claim.",
     "shrink": "The fewest presses and frames that still break a claim.",
     "audit": "Whether runs repeat themselves, and saved states are whole.",
     "compare": "Compare two traces: divergence, channels, events moved, lags.",

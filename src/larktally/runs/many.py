@@ -17,7 +17,7 @@ from typing import Any, Generic, Literal, NamedTuple, TypeAlias, TypeVar
 from larktally.errors import LarkTallyError
 from larktally.runs.travelling import Parcel, packed, unpacked
 
-__all__ = ["Workers", "run_each"]
+__all__ = ["Hands", "Workers", "many_hands", "run_each"]
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -45,25 +45,24 @@ def run_each(
     chunk once more. Raises LarkTallyError for no workers, for what cannot go to another process, and where workers die again.
     """
     listed = items if isinstance(items, Sequence) else list(items)
-    count = _worker_count(workers)
-    if executor is None and count == 1:
-        for n, item in enumerate(listed, 1):
-            result = work(item)
+    with many_hands(workers, executor, len(listed)) as hands:
+        for n, result in enumerate(hands.each(work, listed), 1):
             if on_progress is not None:
                 on_progress(n, len(listed))
             yield result
-        return
-    if not listed:
-        return
+
+
+@contextlib.contextmanager
+def many_hands(workers: Workers = 1, executor: Executor | None = None, most: int = 10**6) -> Iterator[Hands]:
+    """Who runs several lots of runs, one after the other: `.each(work, items)` gives the results of a lot, as `run_each` does."""
+    count = min(_worker_count(workers), max(most, 1))
+    hands = Hands()
     if executor is not None:
-        hands: _Hands = _Hands(executor, _size_of(executor))
-    else:
-        hands = _OwnProcesses(min(count, len(listed)))
+        hands = _InExecutor(executor, _size_of(executor))
+    elif count > 1:
+        hands = _OwnProcesses(count)
     try:
-        for n, result in enumerate(_Chunks(hands, work, listed).results(), 1):
-            if on_progress is not None:
-                on_progress(n, len(listed))
-            yield result
+        yield hands
     finally:
         hands.end()
 
@@ -84,11 +83,25 @@ def _size_of(executor: Executor) -> int:
     return int(getattr(executor, "_max_workers", 0) or os.cpu_count() or 1)
 
 
-class _Hands:
+class Hands:
+    """This process alone: all is done here, one after the other, and what is not asked for is not run."""
+
+    def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
+        """The results of work on each item, in their order, as they come."""
+        return map(work, items)
+
+    def end(self) -> None:
+        """Nothing is left behind."""
+
+
+class _InExecutor(Hands):
     """An executor, and how many work in it at once."""
 
     def __init__(self, executor: Executor, size: int) -> None:
         self.executor, self.size = executor, size
+
+    def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
+        return _Chunks(self, work, items).results() if items else iter(())
 
     def submit(self, work: Callable[[T], R], items: Sequence[T]) -> Future[_Done]:
         """A chunk on its way."""
@@ -104,7 +117,7 @@ class _Hands:
         """Nothing: the executor is its owner's."""
 
 
-class _OwnProcesses(_Hands):
+class _OwnProcesses(_InExecutor):
     """Processes of our own, that are ended with the work."""
 
     def __init__(self, size: int) -> None:
@@ -179,7 +192,7 @@ class _Sent(NamedTuple):
 class _Chunks(Generic[T, R]):
     """Items sent in chunks that take about as long each, and their results in order."""
 
-    def __init__(self, hands: _Hands, work: Callable[[T], R], items: Sequence[T]) -> None:
+    def __init__(self, hands: _InExecutor, work: Callable[[T], R], items: Sequence[T]) -> None:
         self._hands, self._work, self._items = hands, work, items
         self._next = 0
         # The first are single ones: how long one takes is not known yet.
