@@ -62,13 +62,20 @@ def _presses(seen: Seen, script: InputScript, saves: bool) -> list[Span]:
     found: list[tuple[int, Span]] = []
     for spans in by_action.values():
         for n, span in enumerate(spans):
-            before = int(spans[n - 1].start) + int(spans[n - 1].frames) if n else 0
-            after = int(spans[n + 1].start) if n + 1 < len(spans) else seen.rows + WITHIN
+            before, after = 0, seen.rows + WITHIN
+            if n:
+                before = int(spans[n - 1].start) + int(spans[n - 1].frames)
+            if n + 1 < len(spans):
+                after = int(spans[n + 1].start)
             if int(span.start) - BY > before and int(span.start) + int(span.frames) + BY + 1 < after:
                 found.append((n, span))
     # The sort keeps the order within an action.
-    most = MOST_PRESSES if saves else MOST_FROM_START
-    chosen = [span for _, span in sorted(found, key=lambda one: one[0])[:most]]
+    most = MOST_FROM_START
+    if saves:
+        most = MOST_PRESSES
+    chosen = []
+    for _, span in sorted(found, key=lambda one: one[0])[:most]:
+        chosen.append(span)
     return sorted(chosen, key=lambda span: int(span.start))
 
 

@@ -31,7 +31,10 @@ def chosen_scenarios(targets: Sequence[str], match: str, shard: str) -> list[Sce
         else:
             found += load_scenarios(target)
     if match:
-        matching = [one for one in found if fnmatch.fnmatchcase(one.title, match)]
+        matching = []
+        for one in found:
+            if fnmatch.fnmatchcase(one.title, match):
+                matching.append(one)
         if not matching:
             names = ", ".join(one.title for one in found)
             raise LarkTallyError(f"--match {match!r}: no scenario is called so; there are: {names}")
@@ -81,7 +84,9 @@ def total(results: Sequence[tuple[str, str]], seconds: float) -> str:
     for outcome, names in by_outcome.items():
         text = f"{len(names)} {outcome}"
         if outcome not in ("kept", "with no claims"):
-            more = f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else ""
+            more = ""
+            if len(names) > MOST_NAMED:
+                more = f" and {len(names) - MOST_NAMED} more"
             text += f" ({', '.join(names[:MOST_NAMED])}{more})"
         told.append(text)
     return f"{plural(len(results), 'scenario')}: {', '.join(told) or 'none'}; {seconds:.1f} s"

@@ -219,7 +219,9 @@ def _run_alone(asked: _Asked, scenario: Scenario) -> _Told:
     runs = _Runs(asked)
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         runs.run(scenario)
-    document = junit_xml(runs.suites) if asked.junit is not None else b""
+    document = b""
+    if asked.junit is not None:
+        document = junit_xml(runs.suites)
     return _Told(out.getvalue(), err.getvalue(), runs.results, runs.outcomes, document, runs.worst)
 
 
@@ -265,9 +267,13 @@ class _Runs:
         began = time.perf_counter()
         try:
             with progress(scenario.title) as on_progress, _kept_before(path, asked.keep == "all"):
-                to = path if asked.keep == "all" else None
+                to = None
+                if asked.keep == "all":
+                    to = path
                 trace = record(scenario, only=asked.only or None, to=to, on_progress=on_progress)
-            unsteady = _unsteady(scenario, trace) if asked.twice else ""
+            unsteady = ""
+            if asked.twice:
+                unsteady = _unsteady(scenario, trace)
             tally = Tally([])
             if scenario.claims:
                 tally = check(trace, scenario.claims)
@@ -287,7 +293,8 @@ class _Runs:
             if not held.passed:
                 left = left or f"baseline {held}"
         passed = not left and (not tally or tally.passed)
-        self.worst = max(self.worst, 0 if passed else NOT_KEPT)
+        if not passed:
+            self.worst = max(self.worst, NOT_KEPT)
         self.outcomes.append((scenario.title, _outcome(tally, unsteady, left)))
         kept = asked.keep == "all" or (asked.keep == "failed" and not passed)
         if kept and asked.keep != "all":
@@ -356,7 +363,9 @@ def _unsteady(scenario: Scenario, trace: Trace) -> str:
     except SubjectFailed as failure:
         return f"unsteady: a second run fails: {str(failure).splitlines()[0]}"
     found = first_divergence(trace, other)
-    return f"unsteady: the same run again is another: {found}" if found is not None else ""
+    if found is None:
+        return ""
+    return f"unsteady: the same run again is another: {found}"
 
 
 def _outcome(tally: Tally, unsteady: str, left: str) -> str:
@@ -367,7 +376,9 @@ def _outcome(tally: Tally, unsteady: str, left: str) -> str:
         return next(one.verdict for one in tally.failed)
     if left:
         return "away from the baseline"
-    return "kept" if tally else "with no claims"
+    if tally:
+        return "kept"
+    return "with no claims"
 
 
 def _tried(scenario: Scenario, params: Mapping[str, Any], rate: str | None) -> Scenario:

@@ -44,7 +44,10 @@ def run_each(
     of)` is called after each. An exception of `work` is raised where its result would have come. A worker that dies costs its
     chunk once more. Raises LarkTallyError for no workers, for what cannot go to another process, and where workers die again.
     """
-    listed = items if isinstance(items, Sequence) else list(items)
+    if isinstance(items, Sequence):
+        listed = items
+    else:
+        listed = list(items)
     with many_hands(workers, executor, len(listed)) as hands:
         for n, result in enumerate(hands.each(work, listed), 1):
             if on_progress is not None:
@@ -101,7 +104,7 @@ class _InExecutor(Hands):
         self.executor, self.size = executor, size
 
     def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
-        return _Chunks(self, work, items).results() if items else iter(())
+        return _Chunks(self, work, items).results()
 
     def submit(self, work: Callable[[T], R], items: Sequence[T]) -> Future[_Done]:
         """A chunk on its way."""
@@ -244,8 +247,9 @@ class _Chunks(Generic[T, R]):
         lost = [(first.first, first.length)]
         if isinstance(error, BrokenExecutor):
             # All that were on their way are lost with the pool.
-            lost += [(one.first, one.length) for one in self._sent]
-            self._sent.clear()
+            while self._sent:
+                one = self._sent.popleft()
+                lost.append((one.first, one.length))
         self._hands.again()
         waiting = deque(lost)
         while waiting:

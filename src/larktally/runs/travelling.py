@@ -75,7 +75,9 @@ class _Packing(pickle.Pickler):
         if file is None or _is_installed(file):
             return NotImplemented
         if "<" in one.__qualname__:
-            where = f" ({place_of_code(code)})" if code is not None else ""
+            where = ""
+            if code is not None:
+                where = f" ({place_of_code(code)})"
             raise LarkTallyError(_cannot_go(f"{one.__name__}{where}", "is made inside of a function"))
         path = Path(file).resolve()
         if not path.is_file():
@@ -166,8 +168,9 @@ def _let_go_of(before: Path | None, files: Mapping[str, bytes]) -> None:
         file = getattr(module, "__file__", None)
         if isinstance(file, str) and Path(file).resolve().is_relative_to(before) and not _is_installed(file):
             del sys.modules[name]
-    for key in [key for key in _modules if key[0] == before]:
-        del _modules[key]
+    for key in list(_modules):
+        if key[0] == before:
+            del _modules[key]
 
 
 def _digest(files: Mapping[str, bytes]) -> str:

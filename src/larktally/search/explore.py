@@ -25,7 +25,7 @@ from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript, Span
 from larktally.language.ticks import clocks_of
 from larktally.names import unknown_name
-from larktally.report import Block, Line, Report
+from larktally.report import Block, Line, Report, Tone
 from larktally.runs.many import Workers, many_hands
 from larktally.runs.record import record
 from larktally.runs.runner import Snapshot
@@ -119,10 +119,17 @@ class Explored:
         yield Line(f"{self.scenario.title}: {tried}; its own script reaches {len(self.known)}")
         for one in self.found:
             presses = plural(len(one.scenario.inputs.spans), "press", "presses")
-            yield Line(f"{one.what} in row {one.row}, by {presses}", tone="bad" if one.target is None else "good")
+            tone: Tone = "good"
+            if one.target is None:
+                tone = "bad"
+            yield Line(f"{one.what} in row {one.row}, by {presses}", tone=tone)
         for target, near in self.missed:
-            told = "its machine was never in a state that it starts from" if target.is_rule else "never"
-            yield Line(f"out of reach: {target}; {near if near is not None else told}", tone="odd")
+            told = "never"
+            if near is not None:
+                told = str(near)
+            elif target.is_rule:
+                told = "its machine was never in a state that it starts from"
+            yield Line(f"out of reach: {target}; {told}", tone="odd")
         if not self.missed:
             yield Line(
                 "every state and rule is reached" if self.known or self.found else "there are no machines", tone="good"
@@ -185,15 +192,17 @@ class _Search:
             self.known.append(Target(name, value, False))
         script = InputScript.from_columns(base.inputs)
         self._seen(base, 0, script, None)
-        for target in [one for one in self.wanted if str(one) in self.found]:
-            self.known.append(target)
-            del self.wanted[target]
+        for target in list(self.wanted):
+            if str(target) in self.found:
+                self.known.append(target)
+                del self.wanted[target]
         self.found.clear()
 
     def told(self, plan: _Plan, led: Led) -> tuple[bool, int]:
         """What a run came to: whether it reached something new, and its last row."""
         plan.node.own = plan.node.own or led.saved
-        count, first = (len(led.columns[0]) if led.columns else 0), led.first
+        # A subject has one channel at the least.
+        count, first = len(led.columns[0]), led.first
         self.runs += 1
         self.rows += count
         if not count:
@@ -232,7 +241,7 @@ class _Search:
             target = Target(name, value, False)
             if target not in self.known:
                 self._reach(target, first + row, inputs)
-        places = {row for row in self._new_keys(part)}
+        places = set(self._new_keys(part))
         for target in list(self.wanted):
             if target.is_rule and str(target) not in self.found:
                 self._come_near(part, first, inputs, saved, target)
@@ -263,7 +272,9 @@ class _Search:
             if one.channel.kind == "number":
                 own = self.base.columns[name].stored.astype(np.float64)
                 finite = own[np.isfinite(own)]
-                step = float(np.ptp(finite)) / 6 if len(finite) and np.ptp(finite) > 0 else 64.0
+                step = 64.0
+                if len(finite) and np.ptp(finite) > 0:
+                    step = float(np.ptp(finite)) / 6
                 with np.errstate(all="ignore"):
                     coarse = np.nan_to_num(
                         part.columns[name].stored.astype(np.float64) / step, nan=-99, posinf=99, neginf=-99
@@ -283,7 +294,10 @@ class _Search:
             name: column.at(row) for name, column in part.columns.items() if column.channel.kind in ("label", "flag")
         }
         at = first + row
-        return _Node(saved, inputs.keep(1, at) if at else InputScript(), at, values)
+        script = InputScript()
+        if at:
+            script = inputs.keep(1, at)
+        return _Node(saved, script, at, values)
 
     def _add(self, part: Trace, first: int, row: int, inputs: InputScript, saved: Snapshot | None) -> None:
         if len(self.nodes) < MOST_NODES:
@@ -297,7 +311,10 @@ class _Search:
 
     def _chosen(self) -> _Node:
         draw = self.pick.random()
-        near = [nodes for target, (_, nodes) in self.wanted.items() if nodes and str(target) not in self.found]
+        near = []
+        for target, (_, nodes) in self.wanted.items():
+            if nodes and str(target) not in self.found:
+                near.append(nodes)
         if near and draw < 0.45:
             nodes = near[int(self.pick.integers(len(near)))]
             node = nodes[int(self.pick.integers(len(nodes)))]
@@ -316,7 +333,7 @@ class _Search:
         actions = self._pressable(node)
         for _ in range(1 + int(self.pick.integers(2))):
             spans += self._pattern(actions, node.row + 1)
-        spans = [one for one in spans if int(one.start) <= node.row + room]
+        spans = list(filter(lambda one: int(one.start) <= node.row + room, spans))
         last = max((int(one.start) + int(one.frames) for one in spans), default=node.row + 1)
         tail = int(self.pick.integers(4, 40))
         stop = min(last + tail, node.row + room)
@@ -326,14 +343,16 @@ class _Search:
     def _pressable(self, node: _Node) -> tuple[str, ...]:
         """The actions that may be pressed: a pause only where one has come by itself, to end it."""
         stands = any(node.values.get(f"{clock}.ticking") is False for clock in clocks_of(self.base.channels))
-        return (*self.actions, *self.pauses) if stands else self.actions
+        if stands:
+            return (*self.actions, *self.pauses)
+        return self.actions
 
     def _pattern(self, actions: Sequence[str], start: int) -> list[Span]:
         pick = self.pick
         pattern = PATTERNS[int(pick.integers(len(PATTERNS)))]
         action = actions[int(pick.integers(len(actions)))]
         # Most presses that count come soon after something has changed.
-        at = start + int(pick.integers(0, 6) if pick.random() < 0.5 else pick.integers(0, 50))
+        at = start + int(pick.integers(0, (6, 50)[int(pick.random() < 0.5)]))
         if pattern == "tap":
             return [Span(action, at, int(pick.integers(1, 4)))]
         if pattern == "hold":
@@ -395,7 +414,9 @@ def explore(
     plain = scenario.changed(until=None, claims=(), measures=())
     base = record(plain)
     pressed = _actions(base, actions)
-    pauses = () if actions else tuple(_pauses(plain, base, pressed))
+    pauses: tuple[str, ...] = ()
+    if not actions:
+        pauses = tuple(_pauses(plain, base, pressed))
     longest = frames or max(int(scenario.frames), 600)
     search = _Search(
         plain.changed(frames=longest),
@@ -439,7 +460,9 @@ def _actions(base: Trace, wanted: Collection[str]) -> tuple[str, ...]:
 def _pauses(scenario: Scenario, base: Trace, actions: Sequence[str]) -> Iterator[str]:
     """The actions after whose press a clock stands that ticked before."""
     clocks = [one for one in clocks_of(base.channels) if base[f"{one}.ticking"][0]]
-    for action in actions if clocks else ():
+    if not clocks:
+        return
+    for action in actions:
         tried = record(scenario.changed(frames=8, inputs=InputScript().press(action, 3)))
         if any(not tried[f"{clock}.ticking"][-1] for clock in clocks):
             yield action
@@ -461,8 +484,8 @@ def _judge(scenario: Scenario, inputs: InputScript, last: int, broken: dict[str,
         return
     for result in check(trace, [one for one in scenario.claims if one.name not in broken]):
         if result.verdict == "broken":
-            row = result.breaches[0].row if result.breaches else None
-            broken[result.name] = (last if row is None else row, inputs, last)
+            rows = [one.row for one in result.breaches[:1] if one.row is not None]
+            broken[result.name] = ((rows or [last])[0], inputs, last)
 
 
 def _explored(scenario: Scenario, search: _Search, broken: dict[str, tuple[int, InputScript, int]]) -> Explored:
@@ -471,8 +494,9 @@ def _explored(scenario: Scenario, search: _Search, broken: dict[str, tuple[int, 
         made = scenario.changed(inputs=inputs.keep(1, last), frames=last, until=None)
         smaller = shrink(made, name, _shrinks(last))
         breaches = smaller.result.breaches
-        at = breaches[0].row if breaches and breaches[0].row is not None else row
-        found.append(Reached(None, name, at, smaller.scenario))
+        if breaches and breaches[0].row is not None:
+            row = breaches[0].row
+        found.append(Reached(None, name, row, smaller.scenario))
     small: list[Reached] = []
     # Rules first: who takes the rule into a state reaches the state.
     for target, row, inputs in sorted(

@@ -100,7 +100,11 @@ def placed(scenario: Scenario, shift: Shift, anchor: int, by: int, frames: int |
 
 def longer(scenario: Scenario, frames: int) -> Scenario:
     """The scenario with each press of one frame held for so many."""
-    spans = [replace(one, frames=frames) if one.frames == 1 else one for one in scenario.inputs.spans]
+    spans = []
+    for one in scenario.inputs.spans:
+        if one.frames == 1:
+            one = replace(one, frames=frames)
+        spans.append(one)
     return scenario.changed(inputs=InputScript(spans))
 
 

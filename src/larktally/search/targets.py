@@ -59,7 +59,10 @@ class Nearest:
     missing: tuple[str, ...]
 
     def __str__(self) -> str:
-        return f"nearest in row {self.row}: {', '.join(self.missing)}" if self.missing else f"nearest in row {self.row}"
+        told = f"nearest in row {self.row}"
+        if self.missing:
+            told += f": {', '.join(self.missing)}"
+        return told
 
 
 def targets_of(outlines: Mapping[str, Outline]) -> list[Target]:
@@ -102,7 +105,9 @@ def _is_in(state: str, sources: Sequence[str]) -> bool:
 def _conjuncts(text: str) -> Iterator[Node]:
     """The parts of a guard that have to hold together."""
     try:
-        waiting: list[Node] = [parse(text)] if text else []
+        waiting: list[Node] = []
+        if text:
+            waiting.append(parse(text))
     except LarkTallyError:
         return
     while waiting:
@@ -132,7 +137,9 @@ def _part(trace: Trace, node: Node) -> Distance | None:
     except LarkTallyError:
         return None
     text = to_text(node)
-    far = np.full(trace.rows, PRESSED if text.startswith(("pressed(", "held(", "released(")) else FAR)
+    far = np.full(trace.rows, FAR)
+    if text.startswith(("pressed(", "held(", "released(")):
+        far = np.full(trace.rows, PRESSED)
     if isinstance(node, Compare) and len(node.ops) == 1:
         try:
             one, other = (np.asarray(read.column(side), dtype=np.float64) for side in node.args)
@@ -153,9 +160,9 @@ def _near(distance: Distance) -> Distance:
 def nearest(trace: Trace, first: int, outline: Outline, rule: Rule) -> Nearest | None:
     """The row that came nearest to a rule; None where its machine was never in a state that it starts from."""
     total, parts = distances(trace, outline, rule)
-    at = int(np.argmin(total)) if len(total) else 0
-    if not len(total) or not np.isfinite(total[at]):
+    if not np.isfinite(total).any():
         return None
+    at = int(np.argmin(total))
     missing = tuple(text for text, far in parts if far[at] > 0)
     return Nearest(first + at, float(total[at]), missing)
 

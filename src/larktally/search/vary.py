@@ -157,8 +157,10 @@ class Varied(Sequence[Variant]):
     def windows(self) -> list[tuple[str, dict[str, Any], Window]]:
         """For each claim, and each combination of what else was varied, the shifts of the press for which it is kept."""
         found: dict[tuple[str, str], tuple[str, dict[str, Any], list[int], list[int], Any]] = {}
-        for run in self._runs if self.shift else ():
-            others = {name: value for name, value in run.values.items() if name != self.shift}
+        for run in self._runs:
+            if not self.shift:
+                break
+            others = _without(run.values, (self.shift,))
             for result in run.results():
                 empty: tuple[list[int], list[int]] = ([], [])
                 _, _, taken, tried, _ = found.setdefault(
@@ -172,7 +174,9 @@ class Varied(Sequence[Variant]):
     def _windows(self) -> Iterator[str]:
         for name, others, window in self.windows():
             beside = ", ".join(f"{one}={_shown(value)}" for one, value in others.items())
-            yield f"  {name}: kept {window}" + (f", with {beside}" if beside else "")
+            if beside:
+                beside = f", with {beside}"
+            yield f"  {name}: kept {window}{beside}"
             yield f"    {window.strip}"
 
     def _jitter(self) -> Iterator[str]:
@@ -197,7 +201,7 @@ class Varied(Sequence[Variant]):
         digests: dict[str, set[str]] = {}
         tried: dict[str, int] = {}
         for run in self._runs:
-            others = repr([value for one, value in run.values.items() if one != name])
+            others = repr(_without(run.values, (name,)))
             digests.setdefault(others, set()).add(run.rows_digest)
             tried[others] = tried.get(others, 0) + 1
         return all(len(found) == 1 for found in digests.values()) and max(tried.values()) > 1
@@ -222,7 +226,9 @@ class Varied(Sequence[Variant]):
             return [f"{len(self)} runs; no claims in this scenario, so nothing was checked", *unread]
         lines = [f"{len(self.kept)} of {len(self)} runs kept every claim"]
         lines += [*self._windows(), *self._jitter()]
-        for name, groups in {} if self.shift else self.turns().items():
+        if self.shift:
+            return [*lines, *unread]
+        for name, groups in self.turns().items():
             spans = ", ".join(
                 f"{verdict} {first if first == last else f'{first}..{last}'}" for first, last, verdict in groups
             )
@@ -333,7 +339,7 @@ def vary(
         changed = _changed(scenario, values, inputs or {})
         if shift is not None:
             # Where it falls depends on all but the press itself.
-            others = repr([value for name, value in values.items() if name not in (shift.title, HELD, JITTER)])
+            others = repr(_without(values, (shift.title, HELD, JITTER)))
             if others not in anchors:
                 anchors[others] = shift.anchor(changed)
             changed = placed(changed, shift, anchors[others], values[shift.title], values.get(HELD))
@@ -346,7 +352,9 @@ def vary(
         partial(_run, tuple(measures)), planned, workers=workers, executor=executor, on_progress=on_progress
     )
     runs: list[Variant] = []
-    title = shift.title if shift is not None else ""
+    title = ""
+    if shift is not None:
+        title = shift.title
     try:
         for (values, changed), outcome in zip(planned, made, strict=True):
             runs.append(Variant(values, changed, *outcome))
@@ -399,6 +407,10 @@ def _run(measures: Sequence[str], planned: tuple[Mapping[str, Any], Scenario]) -
         tried = ", ".join(f"{name}={_shown(value)}" for name, value in values.items())
         raise LarkTallyError(f"{tried}: {error}").with_traceback(error.__traceback__) from None
     return _Outcome(read, judgements, rows_digest=rows_digest(trace))
+
+
+def _without(values: Mapping[str, Any], names: Sequence[str]) -> dict[str, Any]:
+    return {name: value for name, value in values.items() if name not in names}
 
 
 def _measure_text(value: float | list[float]) -> str:
