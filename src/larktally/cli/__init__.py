@@ -9,26 +9,38 @@ import click
 
 __all__ = ["main"]
 
-_COMMANDS = {
-    "demo": "Record, check, replay and draw the lamplighter example.",
-    "run": "Record the scenarios of a Python file and check their claims.",
-    "watch": "Run a file at each save, on a page: look, turn a number, play, keep.",
-    "check": "Check the claims of a TOML file on a trace, a log or a folder.",
-    "replay": "Run a trace's own inputs again and report the first divergence.",
-    "why": "What made a row what it is: rules, guards, and who set which value.",
-    "vary": "Run a scenario with many values; where do its claims turn?",
-    "explore": "Look for inputs that reach every state and rule, or break a claim.",
-    "shrink": "The fewest presses and frames that still break a claim.",
-    "audit": "Whether runs repeat themselves, and saved states are whole.",
-    "compare": "Compare two traces: divergence, channels, events moved, lags.",
-    "show": "Show a trace's frames as a table.",
-    "plot": "Draw a run: a picture, or a page that stands alone.",
-    "convert": "Convert a trace between the file formats, or recover one.",
-    "durations": "In which frame a time ends, exact and summed, at several rates.",
-    "check-program": "Whether a program in another language is a good subject.",
-    "new": "Write a small working project.",
-    "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
+# By what is wanted of them; the first are the ones to begin with.
+_GROUPS = {
+    "Begin": {
+        "new": "Write a small working project, or a test of a tester's report.",
+        "watch": "Run a file at each save, on a page: look, turn a number, play, keep.",
+        "run": "Record the scenarios of files and folders, and check their claims.",
+        "why": "What made a row what it is: rules, guards, and who set which value.",
+        "demo": "Record, check, replay and draw the lamplighter example.",
+    },
+    "Look": {
+        "show": "Show a trace's frames as a table.",
+        "plot": "Draw a run: a picture, or a page that stands alone.",
+        "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
+        "durations": "In which frame a time ends, exact and summed, at several rates.",
+    },
+    "Judge": {
+        "check": "Check the claims of a TOML file on a trace, a log or a folder.",
+        "audit": "What is odd although no claim asked: the run, its model, the run again.",
+        "compare": "Compare two traces: divergence, channels, events moved, lags.",
+        "replay": "Run a trace's own inputs again and report the first divergence.",
+    },
+    "Search": {
+        "vary": "Run a scenario with many values; where do its claims turn?",
+        "explore": "Look for inputs that reach every state and rule, or break a claim.",
+        "shrink": "The fewest presses and frames that still break a claim.",
+    },
+    "Connect": {
+        "check-program": "Whether a program in another language is a good subject.",
+        "convert": "Convert a trace between the file formats, or recover one.",
+    },
 }
+_COMMANDS = {name: told for group in _GROUPS.values() for name, told in group.items()}
 
 
 class _Commands(click.Group):
@@ -70,8 +82,9 @@ class _Commands(click.Group):
             last_resort(error)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl(list(_COMMANDS.items()))
+        for group, commands in _GROUPS.items():
+            with formatter.section(group):
+                formatter.write_dl(list(commands.items()))
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
