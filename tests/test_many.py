@@ -595,6 +595,34 @@ def test_the_same_is_found_whoever_does_the_runs_and_kept_as_a_suite(doors, tmp_
     assert again.exit_code == 1 and "1 broken" in again.output
 
 
+class Breaks:
+    """Fails where it is held in its thirtieth frame."""
+
+    actions = ("a",)
+
+    def reset(self, setup):
+        self.n = 0
+
+    def step(self, now):
+        self.n += 1
+        if self.n == 30 and now.held("a"):
+            raise ValueError("odd")
+
+    def observe(self):
+        return {"n": self.n, "x": float("nan") if self.n > 20 else 0.0, "mode": "early" if self.n < 25 else "late"}
+
+
+def test_a_subject_that_fails_under_some_inputs_is_a_find_and_nan_and_labels_are_no_trouble():
+    scenario = lt.Scenario(Breaks, frames=20, allow_nan=True)
+    found = lt.explore(scenario, runs=60, frames=50)
+    (failed,) = [one for one in found.found if one.failure]
+    assert failed.what == "the subject fails: ValueError: odd" and failed.row == 30 and not found.passed
+    with pytest.raises(lt.SubjectFailed, match="row 30"):
+        lt.record(failed.scenario)
+    assert "mode == 'late'" in {one.what for one in found.found}
+    assert "no machines are known here" in str(found)
+
+
 @pytest.mark.parametrize(
     ("given", "told"),
     [({"actions": ["hitt"]}, "no action 'hitt'.*did you mean 'hit'"), ({"workers": 0}, "workers is a number")],

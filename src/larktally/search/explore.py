@@ -45,7 +45,7 @@ __all__ = ["Explored", "Reached", "explore"]
 ROUND = 16
 # Of runs that reached nothing new, this share is judged by the claims all the same.
 JUDGED_EVERY = 4
-MOST_NODES = 4000
+MOST_NODES, MOST_FAILURES = 4000, 5
 # To make a found run small, so many runs at most, and so many rows in all.
 MOST_SHRINKS, SHRINK_ROWS = 300, 40_000
 PATTERNS = ("tap", "hold", "mash", "combo", "mix", "wait")
@@ -53,18 +53,22 @@ PATTERNS = ("tap", "hold", "mash", "combo", "mix", "wait")
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Reached:
-    """Something that a run reached: what, in which row, and the scenario that does it, made small."""
+    """Something that a run reached: a target, a claim that it broke, or a failure of the subject; in which row, and the scenario
+    that does it, made small, but for a failure."""
 
     target: Target | None
     claim: str
     row: int
     scenario: Scenario
+    failure: str = ""
 
     @property
     def what(self) -> str:
         """What it reaches, in words."""
         if self.target is not None:
             return str(self.target)
+        if self.failure:
+            return f"the subject fails: {self.failure}"
         return f"breaks {self.claim!r}"
 
 
@@ -83,12 +87,12 @@ class Explored:
     @property
     def broken(self) -> tuple[Reached, ...]:
         """The claims that were broken."""
-        return tuple(one for one in self.found if one.target is None)
+        return tuple(one for one in self.found if one.claim)
 
     @property
     def passed(self) -> bool:
-        """Whether no claim was broken; what was out of reach is told and fails nothing."""
-        return not self.broken
+        """Whether no claim was broken, and the subject failed nowhere; what was out of reach is told and fails nothing."""
+        return all(one.target is not None for one in self.found)
 
     def plain(self) -> dict[str, Any]:
         """The same as plain data, for JSON."""
@@ -130,9 +134,13 @@ class Explored:
             elif target.is_rule:
                 told = "its machine was never in a state that it starts from"
             yield Line(f"out of reach: {target}; {told}", tone="odd")
-        if not self.missed:
+        if self.missed:
+            return
+        if any(one.is_rule for one in (*self.known, *(one.target for one in self.found if one.target is not None))):
+            yield Line("every state and rule is reached", tone="good")
+        else:
             yield Line(
-                "every state and rule is reached" if self.known or self.found else "there are no machines", tone="good"
+                "no machines are known here: values of labels, claims and failures were looked for", tone="quiet"
             )
 
     def __str__(self) -> str:
@@ -174,6 +182,7 @@ class _Search:
     wanted: dict[Target, tuple[Nearest | None, list[_Node]]] = field(default_factory=dict)
     known: list[Target] = field(default_factory=list)
     found: dict[str, tuple[Target | None, int, InputScript]] = field(default_factory=dict)
+    failures: dict[str, tuple[int, InputScript]] = field(default_factory=dict)
     labels: list[str] = field(default_factory=list)
     rows: int = 0
     runs: int = 0
@@ -205,6 +214,11 @@ class _Search:
         count, first = len(led.columns[0]), led.first
         self.runs += 1
         self.rows += count
+        if led.failed and len(self.failures) < MOST_FAILURES:
+            # The same failure in another row is the same.
+            row, _, told = led.failed.splitlines()[0].rpartition(": step failed: ")
+            last = max(plan.node.row, first + count - 1)
+            self.failures.setdefault(told or row, (last + 1, plan.inputs.keep(1, last + 1)))
         if not count:
             return False, plan.node.row
         part = self._trace(led, count)
@@ -504,6 +518,8 @@ def _explored(scenario: Scenario, search: _Search, broken: dict[str, tuple[int, 
     ):
         assert target is not None  # what is found has one; what is broken stands apart
         small.append(_on_the_way(search.scenario, target, small) or _made_small(search.scenario, target, row, inputs))
+    for told, (row, inputs) in search.failures.items():
+        found.append(Reached(None, "", row, scenario.changed(inputs=inputs, frames=row, until=None), told))
     missed = []
     for target, (near, _) in search.wanted.items():
         if str(target) not in search.found:

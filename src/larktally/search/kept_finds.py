@@ -58,6 +58,8 @@ def _variable(one: Reached, taken: dict[str, int]) -> str:
 
 def _scenario(one: Reached, variable: str) -> str:
     claims = f"[one for one in explored.claims if one.name == {one.claim!r}]"
+    if one.failure:
+        claims = "explored.claims"
     if one.target is not None:
         kept = one.scenario.claims[0]
         claims = f"[lt.claim({kept.name!r}, {kept.text!r})]"
