@@ -669,6 +669,27 @@ class Hopper:
         return {"wick.y": self.y}
 
 
+class LeakingCan:
+    """Drops once in every twenty frames, and once for a press; where both fall into one frame, once."""
+
+    actions, events = ("tap",), ("drop",)
+
+    def reset(self, setup):
+        self.since = 0
+
+    def step(self, now):
+        self.since = (self.since + 1) % 20
+        return [lt.Event("drop", "can")] if self.since == 0 or now.pressed("tap") else None
+
+    def observe(self):
+        return {"since": self.since}
+
+
+def test_what_comes_by_itself_in_the_frame_of_a_press_has_swallowed_none():
+    scenario = lt.Scenario(LeakingCan, frames=200, inputs=lt.InputScript().tap("tap", 19, 61, 3))
+    assert not lt.audit(scenario, only=["press moved"], fresh=False).findings
+
+
 class SavingHopper(Hopper):
     def save(self):
         return repr(vars(self)).encode()

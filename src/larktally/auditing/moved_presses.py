@@ -26,8 +26,9 @@ Answer = Mapping[str, int]
 def moved_presses(seen: Seen, scenario: Scenario) -> Iterator[Finding]:
     """A frame that swallows a press: made a frame earlier it is answered, and a frame later, and in that frame by nothing.
 
-    Not: presses before a window opens or after it has closed; a rest or a lock that is longer than the moves; an answer that is
-    another one, as in a chain of strikes. A fault farther from every press of the script than it is moved is not seen.
+    Not: what comes by itself in those frames; presses before a window opens or after it has closed; a rest or a lock that is longer
+    than the moves; an answer that is another one, as in a chain of strikes. A fault farther from every press of the script than it
+    is moved is not seen.
     """
     script = InputScript.from_columns(seen.trace.inputs)
     scenario = scenario.changed(
@@ -40,7 +41,7 @@ def moved_presses(seen: Seen, scenario: Scenario) -> Iterator[Finding]:
             continue
         answers = moves.answers(press)
         for at in sorted(answers)[1:-1]:
-            around = answers[at - 1].keys() & answers[at + 1].keys()
+            around = (answers[at - 1].keys() & answers[at + 1].keys()) - moves.usual[at]
             if around and not answers[at]:
                 told.add(press.action)
                 yield _finding(press.action, at, sorted(around)[0], answers)
@@ -86,6 +87,8 @@ class _Moves:
         self._scenario, self._script = scenario, script
         self._labels = {name for name, _ in seen.of_kind("label")}
         self._walk = Walk(scenario)
+        #: What comes anyway after each frame to which a press is moved: it is the answer to none.
+        self.usual: dict[int, set[str]] = {}
         self.saves = self._walk.run.subject.info.saves
 
     def answers(self, press: Span) -> dict[int, Answer]:
@@ -105,6 +108,7 @@ class _Moves:
             rows = range(frame, frame + WITHIN + 1)
             own = self._happened(self._look(saved, moved, stop), rows)
             usual = self._happened(without, rows)
+            self.usual[frame] = set(usual)
             found[frame] = {name: times for name, times in own.items() if times > usual.get(name, 0)}
         if saved is not None:
             self._walk.run.restore(saved, self._script)
