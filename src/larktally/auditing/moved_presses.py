@@ -26,9 +26,9 @@ Answer = Mapping[str, int]
 def moved_presses(seen: Seen, scenario: Scenario) -> Iterator[Finding]:
     """A frame that swallows a press: made a frame earlier it is answered, and a frame later, and in that frame by nothing.
 
-    Not: what comes by itself in those frames; presses before a window opens or after it has closed; a rest or a lock that is longer
-    than the moves; an answer that is another one, as in a chain of strikes. A fault farther from every press of the script than it
-    is moved is not seen.
+    Not: what comes by itself in those frames; presses before a window opens or after it has closed; a rest or a lock that is
+    longer than the moves; an answer that is another one, as in a chain of strikes. A fault farther from every press of the script
+    than it is moved is not seen.
     """
     script = InputScript.from_columns(seen.trace.inputs)
     scenario = scenario.changed(
