@@ -12,14 +12,7 @@ from typing import BinaryIO
 
 from larktally.errors import WriteError
 
-__all__ = [
-    "cannot_write",
-    "check_target",
-    "made_folder",
-    "plain_file_name",
-    "whole_file",
-    "write_whole",
-]
+__all__ = ["cannot_write", "check_target", "made_folder", "plain_file_name", "whole_file", "write_whole"]
 
 # Of a file's own name, so that the temporary one beside it is no longer than a file's name may be (255 bytes).
 _LONGEST_START = 40

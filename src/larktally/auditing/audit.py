@@ -23,7 +23,7 @@ from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural
 from larktally.traces.trace import Trace
 
-__all__ = ["Audit", "audit", "look_at"]
+__all__ = ["Audit", "audit", "look_at", "oddities"]
 
 MOST_SHOWN = 7
 # In characters: a list of checks that a terminal would break where it pleases.
@@ -197,6 +197,11 @@ def look_at(seen: Seen, names: Collection[str] | None = None) -> Audit:
             ran.remove(check.name)
             skipped.append((check.name, str(error).splitlines()[0]))
     return Audit(tuple(ranked(findings)), tuple(ran), tuple(skipped))
+
+
+def oddities(trace: Trace, scenario: Scenario) -> list[Finding]:
+    """What is odd in a scenario's run, read off it and its model, but for what is meant so."""
+    return [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
 
 
 def _cannot(check: Check, seen: Seen) -> str:

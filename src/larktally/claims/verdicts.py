@@ -41,6 +41,11 @@ class Result:
         return self.judgement.breaches
 
     @property
+    def breach_rows(self) -> list[int]:
+        """The rows of the first 100 breaches, in order, each once."""
+        return sorted({one.row for one in self.breaches if one.row is not None})
+
+    @property
     def broken(self) -> int:
         """How many cases failed."""
         return self.judgement.broken
@@ -112,6 +117,11 @@ class Tally(Sequence[Result]):
             if not result.passed:
                 found.append(result)
         return tuple(found)
+
+    @property
+    def breach_rows(self) -> list[int]:
+        """The rows in which some claim is broken, in order, each once."""
+        return sorted({row for result in self._results for row in result.breach_rows})
 
     def plain(self) -> list[dict[str, object]]:
         """Every result as plain data, for JSON."""

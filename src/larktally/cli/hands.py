@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import importlib
-import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
 from typing import Any, TypeVar
@@ -51,8 +50,6 @@ def executor_at(address: str) -> Iterator[Executor | None]:
         distributed = importlib.import_module("distributed")
     except ImportError as error:
         raise LarkTallyError("--cluster needs the extra: python -m pip install 'lark-tally[cluster]'") from error
-    # Its own messages, which come late and in other words, are not this command's.
-    os.environ.setdefault("DASK_DISTRIBUTED__LOGGING__DISTRIBUTED", "critical")
     try:
         client = distributed.Client(address, timeout=CONNECT_WITHIN, set_as_default=False)
     except (OSError, ValueError, TimeoutError) as error:
@@ -63,7 +60,6 @@ def executor_at(address: str) -> Iterator[Executor | None]:
             raise LarkTallyError(
                 f"the Dask scheduler at {address} has no workers: start one with dask worker {address}"
             )
-        executor = client.get_executor(retries=1)
-        yield executor
+        yield client.get_executor(retries=1)
     finally:
         client.close()

@@ -116,7 +116,7 @@ def _breaches(trace: Trace, file: Path) -> list[int]:
     from larktally.claims.files import load_claims
 
     tally = check(trace, load_claims(file, trace.channels))
-    found = sorted({breach.row for result in tally for breach in result.breaches if breach.row is not None})
+    found = tally.breach_rows
     if not found and not tally.passed:
         raise LarkTallyError(f"{file}: its claims are not kept, but in no single row; see larktally check")
     return found

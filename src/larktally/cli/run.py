@@ -7,7 +7,7 @@ import io
 import os
 import shutil
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -15,9 +15,8 @@ from typing import Any, NamedTuple
 
 import click
 
-from larktally.auditing.audit import look_at
+from larktally.auditing.audit import oddities
 from larktally.auditing.finding import Finding
-from larktally.auditing.seen import Seen
 from larktally.claims.checking import check
 from larktally.claims.files import load_rules
 from larktally.claims.named import MeasureReading, NamedMeasure, measures_table, read_measures, values_before
@@ -53,8 +52,8 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural, printable
 from larktally.traces.trace import Trace, load_trace
-from larktally.views.junit import Suite, joined_junit, junit_xml, write_junit
-from larktally.whole_files import check_target, made_folder, plain_file_name, write_whole
+from larktally.views.junit import Suite, junit_xml, write_junit
+from larktally.whole_files import check_target, made_folder, plain_file_name
 
 MOST_FINDINGS = 5
 
@@ -144,13 +143,13 @@ def command(
     # Accepting into nowhere would look as if something had been accepted.
     if accept and baselines is None:
         raise LarkTallyError("--accept goes with --baseline DIR: where the baselines are")
-    tried: dict[str, Any] = {"params": dict(one_value(text) for text in params), "rate": rate}
+    tried = dict(one_value(text) for text in params)
     if accept and (params or rate):
         raise LarkTallyError("--accept keeps what the file says; --param and --rate are for one try")
     if keep != "all" and (rules_file is not None or plot):
         raise LarkTallyError(f"--keep {keep} leaves no trace of runs that --claims and --plot need; leave it out")
     began = time.perf_counter()
-    scenarios = [_tried(scenario, **tried) for scenario in chosen_scenarios(targets, match, shard)]
+    scenarios = [scenario.turned(tried, rate) for scenario in chosen_scenarios(targets, match, shard)]
     # Two scenarios of one name would write one file, the second over the first.
     _check_names(scenarios)
     made_folder(folder)
@@ -173,7 +172,7 @@ def command(
     if rules_file is not None:
         tallies = runs.over_runs.over_all()
     if junit is not None:
-        write_whole(junit, joined_junit([*runs.documents, junit_xml(runs.suites, tallies)]))
+        write_junit(junit, runs.suites, tallies, runs.documents)
     _print_all(runs, rules_file, tallies, everything)
     if quiet and not as_json:
         echo(total(runs.outcomes, time.perf_counter() - began))
@@ -301,7 +300,7 @@ class _Runs:
             with _kept_before(path):
                 trace.save(path)
         took = time.perf_counter() - began
-        odd = [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
+        odd = oddities(trace, scenario)
         self.suites.append(Suite(scenario.title, tally, took, left_baseline=left, odd=odd))
         more = {"measures": [one.plain() for one in readings], "findings": [one.plain() for one in odd]}
         plain = _plain(scenario, trace, path if kept else None, tally, causes, held)
@@ -381,15 +380,6 @@ def _outcome(tally: Tally, unsteady: str, left: str) -> str:
     return "with no claims"
 
 
-def _tried(scenario: Scenario, params: Mapping[str, Any], rate: str | None) -> Scenario:
-    """A scenario with some of its params and its rate said otherwise, for one try."""
-    if params:
-        scenario = scenario.changed(params={**scenario.params, **params})
-    if rate:
-        scenario = scenario.changed(rate=rate)
-    return scenario
-
-
 @contextlib.contextmanager
 def _kept_before(path: Path, wanted: bool = True) -> Iterator[None]:
     """Keeps the run that stands there as NAME.before, once the new one has taken its place."""
@@ -414,8 +404,7 @@ def _kept_before(path: Path, wanted: bool = True) -> Iterator[None]:
 def _drawn(trace: Trace, tally: Tally, path: Path) -> Path:
     from larktally.views.picture import draw_run, save_picture
 
-    rows = sorted({one.row for result in tally.failed for one in result.breaches if one.row is not None})
-    return save_picture(draw_run(trace, breaches=rows), path.with_suffix(".png"))
+    return save_picture(draw_run(trace, breaches=tally.breach_rows), path.with_suffix(".png"))
 
 
 def _print_all(runs: _Runs, rules_file: Path | None, tallies: Tallies | None, everything: bool) -> None:

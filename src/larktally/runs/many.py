@@ -15,7 +15,7 @@ from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExec
 from typing import Any, Generic, Literal, NamedTuple, TypeAlias, TypeVar
 
 from larktally.errors import LarkTallyError
-from larktally.runs.travelling import Parcel, packed, unpacked
+from larktally.runs.travelling import Parcel, Sources, packed, unpacked
 
 __all__ = ["Hands", "Workers", "many_hands", "run_each"]
 
@@ -94,7 +94,7 @@ class Hands:
         return map(work, items)
 
     def end(self) -> None:
-        """Nothing is left behind."""
+        """Nothing is left behind; an executor that was handed over is its owner's to end."""
 
 
 class _InExecutor(Hands):
@@ -102,6 +102,8 @@ class _InExecutor(Hands):
 
     def __init__(self, executor: Executor, size: int) -> None:
         self.executor, self.size = executor, size
+        # Read once: they go with every chunk.
+        self._sources: Sources = {}
 
     def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
         return _Chunks(self, work, items).results()
@@ -111,13 +113,10 @@ class _InExecutor(Hands):
         if isinstance(self.executor, ThreadPoolExecutor):
             # It stays in this process, where everything is.
             return self.executor.submit(_done, work, items)
-        return self.executor.submit(_chunk, packed((work, items)))
+        return self.executor.submit(_chunk, packed((work, items), self._sources))
 
     def again(self) -> None:
         """After a worker died: whoever runs the executor replaces it."""
-
-    def end(self) -> None:
-        """Nothing: the executor is its owner's."""
 
 
 class _OwnProcesses(_InExecutor):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import importlib.util
 import os
 import sys
@@ -15,7 +16,7 @@ from larktally.names import existing_file, unknown_name
 from larktally.runs.scenario import Scenario
 from larktally.runs.targets import split_target
 
-__all__ = ["NoScenario", "load_scenario_of", "load_scenarios", "module_of_file", "only_scenario"]
+__all__ = ["NoScenario", "load_scenario_of", "load_scenarios", "module_of_file", "modules_below", "only_scenario"]
 
 
 class NoScenario(LarkTallyError):
@@ -110,10 +111,26 @@ def _import_beside(folder: str) -> None:
 
 
 def _note_beside(folder: str, before: set[str]) -> None:
-    for name in set(sys.modules) - before:
-        file = getattr(sys.modules[name], "__file__", None)
-        if isinstance(file, str) and str(Path(file).resolve()).startswith(folder + os.sep):
+    for name, _ in modules_below(folder):
+        if name not in before:
             _beside[name] = folder
+
+
+def modules_below(folder: str | Path) -> list[tuple[str, Path]]:
+    """The modules that are loaded from below a folder: the name of each, and its file without links on the way."""
+    start = f"{os.path.realpath(folder)}{os.sep}"
+    found = []
+    for name, module in list(sys.modules.items()):
+        file = getattr(module, "__file__", None)
+        if isinstance(file, str) and _real(file).startswith(start):
+            found.append((name, Path(_real(file))))
+    return found
+
+
+@functools.cache
+def _real(file: str) -> str:
+    # Asked of every module that there is, again and again.
+    return os.path.realpath(file)
 
 
 def module_of_file(path: Path) -> object:

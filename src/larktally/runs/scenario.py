@@ -141,6 +141,16 @@ class Scenario:
             return self
         return self.changed(name=name)
 
+    def turned(self, params: Mapping[str, Any], rate: RateLike | None = None) -> Scenario:
+        """The same scenario with some of its params said otherwise, the others as they are, and at another rate, where one is
+        given."""
+        changes: dict[str, Any] = {}
+        if params:
+            changes["params"] = {**self.params, **params}
+        if rate:
+            changes["rate"] = rate
+        return self.changed(**changes)
+
     def changed(self, **changes: Any) -> Scenario:
         """The same scenario with some of it said otherwise: changed(rate=30), changed(params={"rest": "1s"}).
 

@@ -18,28 +18,33 @@ import tempfile
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from types import CodeType, FunctionType
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 from larktally.code_places import place_of_code
 from larktally.errors import LarkTallyError
-from larktally.runs.model_files import module_of_file
+from larktally.runs.model_files import module_of_file, modules_below
 from larktally.whole_files import plain_file_name
 
-__all__ = ["Parcel", "packed", "unpacked"]
+__all__ = ["Parcel", "Sources", "packed", "unpacked"]
 
 # What stands in a model's folder is code and scripts; a folder of recordings does not travel.
 MOST_BYTES = 20_000_000
 
 
+#: Files by folder, each one's text by its path below it.
+Sources: TypeAlias = dict[str, dict[str, bytes]]
+
+
 class Parcel(NamedTuple):
-    """Something packed, and the source files that it needs: by folder, each file's text by its path below it."""
+    """Something packed, and the source files that it needs."""
 
     content: bytes
-    sources: dict[str, dict[str, bytes]]
+    sources: Sources
 
 
-def packed(content: object) -> Parcel:
-    """Packs something that holds users' functions, classes and objects of them.
+def packed(content: object, read: Sources | None = None) -> Parcel:
+    """Packs something that holds users' functions, classes and objects of them. `read` keeps the sources that were read, for what
+    is packed next.
 
     Raises LarkTallyError, which names the way, for what is defined inside of a function, or where no file is.
     """
@@ -49,8 +54,12 @@ def packed(content: object) -> Parcel:
         packing.dump(content)
     except (pickle.PicklingError, TypeError, AttributeError) as error:
         raise LarkTallyError(f"this cannot go to another process: {error}") from error
-    sources = {str(folder): dict(_sources_of(folder, files)) for folder, files in packing.files.items()}
-    return Parcel(out.getvalue(), sources)
+    known = {} if read is None else read
+    for folder, files in packing.files.items():
+        have = known.get(str(folder), {})
+        if not all(path.relative_to(folder).as_posix() in have for path in files):
+            known[str(folder)] = dict(_sources_of(folder, files))
+    return Parcel(out.getvalue(), {str(folder): known[str(folder)] for folder in packing.files})
 
 
 def unpacked(parcel: Parcel) -> Any:
@@ -120,12 +129,9 @@ def _is_installed(file: str) -> bool:
 def _sources_of(folder: Path, files: set[Path]) -> Iterator[tuple[str, bytes]]:
     """The files themselves, and the modules that were imported from their folder."""
     found = set(files)
-    for module in list(sys.modules.values()):
-        file = getattr(module, "__file__", None)
-        if isinstance(file, str) and file.endswith(".py"):
-            path = Path(file).resolve()
-            if path.is_relative_to(folder) and not _is_installed(file):
-                found.add(path)
+    for _, path in modules_below(folder):
+        if path.suffix == ".py" and not _is_installed(str(path)):
+            found.add(path)
     size = 0
     for path in sorted(found):
         content = path.read_bytes()
@@ -164,9 +170,8 @@ def _let_go_of(before: Path | None, files: Mapping[str, bytes]) -> None:
     """A worker that lives on runs the new sources, and not modules of the old ones."""
     if before is None:
         return
-    for name, module in list(sys.modules.items()):
-        file = getattr(module, "__file__", None)
-        if isinstance(file, str) and Path(file).resolve().is_relative_to(before) and not _is_installed(file):
+    for name, path in modules_below(before):
+        if not _is_installed(str(path)):
             del sys.modules[name]
     for key in list(_modules):
         if key[0] == before:

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
-from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.runner import Runner, Snapshot
@@ -83,12 +82,8 @@ def lead(token: str, scenario: Scenario, branch: Branch) -> Led:
         if run.subject.info.saves and run.row == branch.row:
             saved = run.snapshot()
         run.to(branch.stop)
-    except SubjectFailed as failure:
-        failed = str(failure)
-        # What a step left half done is not gone on from.
-        _last.clear()
     except LarkTallyError as error:
         failed = str(error)
+        # What a step left half done is not gone on from.
         _last.clear()
-    columns: Sequence[list[Value]] = rows.columns
-    return Led(saved, max(rows.start, 0), [list(column) for column in columns], list(rows.events), failed)
+    return Led(saved, max(rows.start, 0), rows.columns, rows.events, failed)

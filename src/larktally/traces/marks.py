@@ -52,4 +52,4 @@ def _with_events(trace: Trace, fields: Iterable[tuple[int, str, str, str]]) -> T
     if [*names][-1:] == [_NAME] and _NAME not in events.names:
         del names[_NAME]
     header = msgspec.structs.replace(trace.header, events=tuple(names))
-    return Trace(header, trace.columns, trace.inputs, events, trace.rows, trace.states)
+    return trace.changed(events=events, header=header)

@@ -115,10 +115,10 @@ class Trace(TraceContents):
         return Trace(header or self.header, columns, inputs, events, len(np.arange(self.rows)[rows]))
 
     def changed(self, *, events: EventLog | None = None, header: Header | None = None) -> Trace:
-        """The same rows with other events or another header."""
+        """The same rows, and the states that were saved in them, with other events or another header."""
         if events is None:
             events = self.events
-        return Trace(header or self.header, self.columns, self.inputs, events, self.rows)
+        return Trace(header or self.header, self.columns, self.inputs, events, self.rows, self.states)
 
     def with_channels(self, names: Collection[str]) -> Trace:
         """The same run with some of its channels alone; raises LarkTallyError for a name that is none of them."""

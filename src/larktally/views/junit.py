@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from larktally.auditing.audit import Audit
     from larktally.auditing.finding import Finding
 
-__all__ = ["Suite", "joined_junit", "junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
+__all__ = ["Suite", "junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
@@ -40,9 +40,12 @@ class Suite:
     odd: Sequence[Finding] = ()
 
 
-def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None) -> bytes:
-    """One document for the tallies of several runs or traces; a claim that is not kept is a failure with its story."""
+def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None, before: Iterable[bytes] = ()) -> bytes:
+    """One document for the tallies of several runs or traces; a claim that is not kept is a failure with its story. `before` are
+    documents whose suites stand first: those of runs that other processes made."""
     root = ET.Element("testsuites", name="larktally")
+    for document in before:
+        root.extend(ET.fromstring(document))
     for suite in suites:
         _add(root, suite)
     if tallies is not None:
@@ -50,17 +53,11 @@ def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None) -> bytes:
     return _document(root)
 
 
-def joined_junit(documents: Iterable[bytes]) -> bytes:
-    """Several documents as one: their suites after each other."""
-    root = ET.Element("testsuites", name="larktally")
-    for document in documents:
-        root.extend(ET.fromstring(document))
-    return _document(root)
-
-
-def write_junit(path: Path, suites: Iterable[Suite], tallies: Tallies | None = None) -> None:
+def write_junit(
+    path: Path, suites: Iterable[Suite], tallies: Tallies | None = None, before: Iterable[bytes] = ()
+) -> None:
     """Writes the document, whole or not at all; with what rules come to over all of the runs as a suite of its own."""
-    write_whole(path, junit_xml(suites, tallies))
+    write_whole(path, junit_xml(suites, tallies, before))
 
 
 def write_junit_over_runs(path: Path, name: str, tallies: Tallies, seconds: float = 0.0) -> None:

@@ -7,6 +7,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from larktally.runs.model_files import modules_below
+
 __all__ = ["FilesRead"]
 
 
@@ -23,11 +25,7 @@ class FilesRead:
 
     def found(self) -> list[str]:
         """The file itself, the modules beside it, and what they opened to read."""
-        modules = []
-        for module in list(sys.modules.values()):
-            file = getattr(module, "__file__", None)
-            if isinstance(file, str) and self._inside(file):
-                modules.append(os.path.realpath(file))
+        modules = [str(path) for _, path in modules_below(self._file.parent)]
         return list(dict.fromkeys([str(self._file), *modules, *self._opened]))
 
     def _hear(self, event: str, arguments: tuple[Any, ...]) -> None:

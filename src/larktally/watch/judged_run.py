@@ -6,9 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from larktally.auditing.audit import look_at
+from larktally.auditing.audit import oddities
 from larktally.auditing.finding import Finding, folded
-from larktally.auditing.seen import Seen
 from larktally.claims.checking import check
 from larktally.claims.named import MeasureReading, read_measures
 from larktally.claims.verdicts import Tally
@@ -98,14 +97,10 @@ def turned(
 ) -> Scenario:
     """A scenario with some of its numbers turned; at another rate, and under another script for so many frames, where there is
     one."""
-    changes: dict[str, Any] = {}
-    if script is not None:
-        changes.update(inputs=script[0], frames=script[1], until=None)
-    if params:
-        changes["params"] = {**scenario.params, **params}
-    if rate:
-        changes["rate"] = rate
-    return scenario.changed(**changes) if changes else scenario
+    made = scenario.turned(params, rate)
+    if script is None:
+        return made
+    return made.changed(inputs=script[0], frames=script[1], until=None)
 
 
 def judged(scenario: Scenario) -> JudgedRun:
@@ -145,13 +140,12 @@ def judged_trace(
             measures += read_measures(trace, [one])
         except LarkTallyError as error:
             notes.append(str(error))
-    found = [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
     return JudgedRun(
         scenario,
         trace,
         tally,
         tuple(measures),
-        tuple(folded(found)),
+        tuple(folded(oddities(trace, scenario))),
         tuple(numbers),
         tuple(actions),
         failure,

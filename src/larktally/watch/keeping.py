@@ -92,7 +92,7 @@ def _of_build(trace: Trace, build: str) -> Trace:
     if not build:
         return trace
     header = msgspec.structs.replace(trace.header, made_with={**trace.header.made_with, "build": build})
-    return Trace(header, trace.columns, trace.inputs, trace.events, trace.rows, trace.states)
+    return trace.changed(header=header)
 
 
 def _free_name(folder: Path, name: str) -> str:

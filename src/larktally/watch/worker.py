@@ -172,8 +172,7 @@ class _Desk:
         # It takes longer than all of the rest, and is drawn when the verdicts are out.
         from larktally.views.picture import draw_run, save_picture
 
-        rows = sorted({one.row for result in self._run.tally.failed for one in result.breaches if one.row is not None})
-        figure = draw_run(self._run.trace, breaches=rows)
+        figure = draw_run(self._run.trace, breaches=self._run.tally.breach_rows)
         path = save_picture(figure, made_folder(Path(folder)) / f"{plain_file_name(name)}.png")
         self._say({"is": "picture", "path": str(path)})
 

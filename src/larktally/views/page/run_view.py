@@ -85,11 +85,12 @@ def packed_runs(views: Sequence[RunView], level: int = QUICK, beside: Mapping[st
 
 
 def _claim(result: Result) -> dict[str, Any]:
-    rows = sorted({one.row for one in result.breaches if one.row is not None})
     story = ""
     if not result.passed:
         story = result.report().text()
-    found: dict[str, Any] = _json({**result.plain(), "headline": headline(result), "rows": rows, "story": story})
+    found: dict[str, Any] = _json(
+        {**result.plain(), "headline": headline(result), "rows": result.breach_rows, "story": story}
+    )
     return found
 
 
