@@ -149,10 +149,20 @@ def test_a_shift_says_what_does_not_fit(wrong):
         lt.Shift("hop", around="event('landed')", **wrong)
 
 
+def asks_for_held(setup):
+    sim = lt.Sim(setup)
+    sim.value("n", setup.param("held", 1) + setup.param("jitter", 1))
+    return sim
+
+
 def test_presses_are_held_longer_and_jittered_and_it_is_told_which_claims_hang_on_it(leap):
     two = leap.changed(inputs=leap.inputs.press("hop", 46))
     held = lt.vary(two, held=[1, 2, 5])
     assert [[span.frames for span in run.scenario.inputs.spans] for run in held] == [[1, 1], [2, 2], [5, 5]]
+    # A model's own params may have those names.
+    named = lt.vary(lt.Scenario(asks_for_held, frames=1), {"held": [2, 3], "jitter": [0]})
+    assert [run.scenario.params for run in named] == [{"held": 2, "jitter": 0}, {"held": 3, "jitter": 0}]
+    assert "hangs on" not in str(named)
     found = lt.vary(two, jitter=4)
     assert len(found) == 20 and found[0].scenario.inputs == two.inputs
     kept = sum(run.kept for run in found)

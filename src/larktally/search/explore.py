@@ -18,6 +18,7 @@ from typing import Any
 
 import msgspec
 import numpy as np
+import numpy.typing as npt
 
 from larktally.claims.checking import check, rows_where
 from larktally.claims.claim import claim
@@ -181,9 +182,11 @@ class _Search:
     keys: set[tuple[Any, ...]] = field(default_factory=set)
     wanted: dict[Target, tuple[Nearest | None, list[_Node]]] = field(default_factory=dict)
     known: list[Target] = field(default_factory=list)
-    found: dict[str, tuple[Target | None, int, InputScript]] = field(default_factory=dict)
+    found: dict[Target, tuple[int, InputScript]] = field(default_factory=dict)
     failures: dict[str, tuple[int, InputScript]] = field(default_factory=dict)
     labels: list[str] = field(default_factory=list)
+    #: How far apart two values of a number channel are to be another place.
+    steps: dict[str, float] = field(default_factory=dict)
     rows: int = 0
     runs: int = 0
 
@@ -196,13 +199,16 @@ class _Search:
         self.labels = [
             name for name, one in base.columns.items() if one.channel.kind == "label" and name not in machines
         ]
+        for name, one in base.columns.items():
+            if one.channel.kind == "number":
+                self.steps[name] = _step(one.stored.astype(np.float64))
         self.wanted = {target: (None, []) for target in targets_of(base.header.outlines)}
         for name, value, _ in labels_reached(base, self.labels):
             self.known.append(Target(name, value, False))
         script = InputScript.from_columns(base.inputs)
         self._seen(base, 0, script, None)
         for target in list(self.wanted):
-            if str(target) in self.found:
+            if target in self.found:
                 self.known.append(target)
                 del self.wanted[target]
         self.found.clear()
@@ -255,18 +261,17 @@ class _Search:
             target = Target(name, value, False)
             if target not in self.known:
                 self._reach(target, first + row, inputs)
-        places = set(self._new_keys(part))
         for target in list(self.wanted):
-            if target.is_rule and str(target) not in self.found:
+            if target.is_rule and target not in self.found:
                 self._come_near(part, first, inputs, saved, target)
-        for row in sorted(places):
-            self._add(part, first, row, inputs, saved)
+        for row in self._new_keys(part):
+            if len(self.nodes) < MOST_NODES:
+                self.nodes.append(self._node(part, first, row, inputs, saved))
         return len(self.found) > before
 
     def _reach(self, target: Target, row: int, inputs: InputScript) -> None:
-        told = str(target)
-        if told not in self.found and (target in self.wanted or target.about in self.labels):
-            self.found[told] = (target, row, inputs)
+        if target not in self.found and (target in self.wanted or target.about in self.labels):
+            self.found[target] = (row, inputs)
 
     def _come_near(self, part: Trace, first: int, inputs: InputScript, saved: Snapshot | None, target: Target) -> None:
         outline = part.header.outlines[target.about]
@@ -284,15 +289,9 @@ class _Search:
             if ending in ("age", "left", "frame", "count", "ready", "ticking", "listening") and "." in name:
                 continue
             if one.channel.kind == "number":
-                own = self.base.columns[name].stored.astype(np.float64)
-                finite = own[np.isfinite(own)]
-                step = 64.0
-                if len(finite) and np.ptp(finite) > 0:
-                    step = float(np.ptp(finite)) / 6
                 with np.errstate(all="ignore"):
-                    coarse = np.nan_to_num(
-                        part.columns[name].stored.astype(np.float64) / step, nan=-99, posinf=99, neginf=-99
-                    )
+                    places = one.stored.astype(np.float64) / self.steps[name]
+                    coarse = np.nan_to_num(places, nan=-99, posinf=99, neginf=-99)
                 columns.append(np.clip(coarse, -99, 99).astype(np.int64).tolist())
             elif one.channel.kind == "count":
                 columns.append([_coarse(int(value)) for value in one.stored.tolist()])
@@ -313,10 +312,6 @@ class _Search:
             script = inputs.keep(1, at)
         return _Node(saved, script, at, values)
 
-    def _add(self, part: Trace, first: int, row: int, inputs: InputScript, saved: Snapshot | None) -> None:
-        if len(self.nodes) < MOST_NODES:
-            self.nodes.append(self._node(part, first, row, inputs, saved))
-
     # --- what is tried next -------------------------------------------------------------------------------------------
 
     def plans(self, most: int) -> list[_Plan]:
@@ -327,7 +322,7 @@ class _Search:
         draw = self.pick.random()
         near = []
         for target, (_, nodes) in self.wanted.items():
-            if nodes and str(target) not in self.found:
+            if nodes and target not in self.found:
                 near.append(nodes)
         if near and draw < 0.45:
             nodes = near[int(self.pick.integers(len(near)))]
@@ -387,6 +382,14 @@ class _Search:
                     spans.append(Span(one, start + int(pick.integers(0, 30)), int(pick.integers(1, 40))))
             return spans
         return []
+
+
+def _step(values: npt.NDArray[np.float64]) -> float:
+    """A sixth of what a number ranges over in the scenario's own run."""
+    finite = values[np.isfinite(values)]
+    if len(finite) and np.ptp(finite) > 0:
+        return float(np.ptp(finite)) / 6
+    return 64.0
 
 
 def _coarse(value: int) -> int:
@@ -484,7 +487,7 @@ def _pauses(scenario: Scenario, base: Trace, actions: Sequence[str]) -> Iterator
 
 def _goes_on(search: _Search, scenario: Scenario, broken: Collection[str]) -> bool:
     """Whether there is anything left to look for."""
-    left = any(str(target) not in search.found for target in search.wanted)
+    left = any(target not in search.found for target in search.wanted)
     return left or bool(search.labels) or len(broken) < len(scenario.claims)
 
 
@@ -513,16 +516,14 @@ def _explored(scenario: Scenario, search: _Search, broken: dict[str, tuple[int, 
         found.append(Reached(None, name, row, smaller.scenario))
     small: list[Reached] = []
     # Rules first: who takes the rule into a state reaches the state.
-    for target, row, inputs in sorted(
-        search.found.values(), key=lambda one: not (one[0] is not None and one[0].is_rule)
-    ):
-        assert target is not None  # what is found has one; what is broken stands apart
+    for target in sorted(search.found, key=lambda one: not one.is_rule):
+        row, inputs = search.found[target]
         small.append(_on_the_way(search.scenario, target, small) or _made_small(search.scenario, target, row, inputs))
     for told, (row, inputs) in search.failures.items():
         found.append(Reached(None, "", row, scenario.changed(inputs=inputs, frames=row, until=None), told))
     missed = []
     for target, (near, _) in search.wanted.items():
-        if str(target) not in search.found:
+        if target not in search.found:
             missed.append((target, near))
     every = (*found, *sorted(small, key=lambda one: one.row))
     return Explored(scenario, every, tuple(search.known), tuple(missed), search.runs, search.rows)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import partial
@@ -30,7 +30,9 @@ __all__ = ["Variant", "Varied", "vary"]
 
 # A product of four params with twenty values each is more than anyone waits for.
 MOST_RUNS = 100_000
-HELD, JITTER, DRAWS = "held", "jitter", 20
+# Among the values of a run; no param that a model asks for is called so, since they have a blank.
+HELD, JITTER = "frames held", "jitter draw"
+DRAWS = 20
 # Of a run whose rows are let go of; a story wants them, and is told from the run made again.
 NO_ROWS = cast(Evaluator, None)
 
@@ -332,22 +334,7 @@ def vary(
     count = math.prod(map(len, axes.values()))
     if count > MOST_RUNS:
         raise LarkTallyError(f"vary: {count} runs, where at most {MOST_RUNS} are made at once")
-    anchors: dict[str, int] = {}
-    planned: list[tuple[dict[str, Any], Scenario]] = []
-    for combination in itertools.product(*axes.values()):
-        values = dict(zip(axes, combination, strict=True))
-        changed = _changed(scenario, values, inputs or {})
-        if shift is not None:
-            # Where it falls depends on all but the press itself.
-            others = repr(_without(values, (shift.title, HELD, JITTER)))
-            if others not in anchors:
-                anchors[others] = shift.anchor(changed)
-            changed = placed(changed, shift, anchors[others], values[shift.title], values.get(HELD))
-        elif HELD in values:
-            changed = longer(changed, values[HELD])
-        if JITTER in values:
-            changed = jittered(changed, jitter, values[JITTER])
-        planned.append((values, changed))
+    planned = list(_planned(scenario, axes, given, inputs or {}, shift, jitter))
     made = run_each(
         partial(_run, tuple(measures)), planned, workers=workers, executor=executor, on_progress=on_progress
     )
@@ -365,19 +352,43 @@ def vary(
     return Varied(runs, title)
 
 
-def _changed(scenario: Scenario, values: Mapping[str, Any], scripts: Mapping[str, InputScript]) -> Scenario:
-    """The scenario with one combination of values."""
+def _planned(
+    scenario: Scenario,
+    axes: Mapping[str, Sequence[Any]],
+    params: Collection[str],
+    scripts: Mapping[str, InputScript],
+    shift: Shift | None,
+    jitter: int,
+) -> Iterator[tuple[dict[str, Any], Scenario]]:
+    """Each combination of values, with the scenario that it makes; `params` are the names of those that are the model's."""
+    # Where it falls depends on all but the press itself.
+    anchors: dict[str, int] = {}
+    for combination in itertools.product(*axes.values()):
+        values = dict(zip(axes, combination, strict=True))
+        changed = _changed(scenario, values, params, scripts)
+        if shift is not None:
+            others = repr(_without(values, (shift.title, HELD, JITTER)))
+            if others not in anchors:
+                anchors[others] = shift.anchor(changed)
+            changed = placed(changed, shift, anchors[others], values[shift.title], values.get(HELD))
+        elif HELD in values:
+            changed = longer(changed, values[HELD])
+        if jitter:
+            changed = jittered(changed, jitter, values[JITTER])
+        yield values, changed
+
+
+def _changed(
+    scenario: Scenario, values: Mapping[str, Any], params: Collection[str], scripts: Mapping[str, InputScript]
+) -> Scenario:
+    """The scenario with one combination of the model's values, rate, seed and script."""
     own = {}
-    for name, value in values.items():
-        if name in ("rate", "seed"):
-            own[name] = value
+    for name in ("rate", "seed"):
+        if name in values:
+            own[name] = values[name]
     if "inputs" in values:
         own["inputs"] = scripts[values["inputs"]]
-    params = {}
-    for name, value in values.items():
-        if name not in ("rate", "seed", "inputs", HELD, JITTER) and " @ " not in name:
-            params[name] = value
-    return scenario.changed(params={**scenario.params, **params}, **own)
+    return scenario.turned({name: values[name] for name in params}).changed(**own)
 
 
 class _Outcome(NamedTuple):
