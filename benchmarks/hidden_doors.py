@@ -84,5 +84,6 @@ walk = lt.Scenario(
     inputs=lt.InputScript().hold("right", 1, 600),
     claims=[lt.claim("he hops on", "at_least(event('hop'), 5)")],
 )
-doors = [lt.Scenario(one, frames=60) for one in (three, narrow, counter, chain, paused)]
-three, narrow, counter, chain, paused = (one.named(one.subject.__name__) for one in doors)
+doors = {
+    one.__name__: lt.Scenario(one, frames=60, name=one.__name__) for one in (three, narrow, counter, chain, paused)
+}

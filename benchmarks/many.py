@@ -9,12 +9,10 @@ import argparse
 import os
 import statistics
 import time
-from pathlib import Path
+
+import hidden_doors
 
 import larktally as lt
-from larktally.runs.model_files import load_scenarios
-
-DOORS = Path(__file__).with_name("hidden_doors.py")
 
 
 def varied(scenario: lt.Scenario, runs: int, workers: int) -> tuple[float, str]:
@@ -26,11 +24,10 @@ def varied(scenario: lt.Scenario, runs: int, workers: int) -> tuple[float, str]:
 
 def shared(runs: int, rounds: int) -> None:
     """As many runs on two processes as on one, in turn; the same bytes."""
-    (scenario,) = load_scenarios(f"{DOORS}:walk")
     pairs = []
     for _ in range(rounds):
-        alone, told = varied(scenario, runs, 1)
-        both, same = varied(scenario, runs, 2)
+        alone, told = varied(hidden_doors.walk, runs, 1)
+        both, same = varied(hidden_doors.walk, runs, 2)
         assert told == same and "failed" not in told
         pairs.append((alone, both))
     ratio = statistics.median(alone / both for alone, both in pairs)
@@ -42,9 +39,7 @@ def shared(runs: int, rounds: int) -> None:
 
 def opened() -> None:
     """How many runs it takes to reach every rule behind its door, over three seeds; goal 2,000, where random scripts do not."""
-    for scenario in load_scenarios(str(DOORS)):
-        if scenario.title == "walk":
-            continue
+    for scenario in hidden_doors.doors.values():
         counts = []
         for seed in range(3):
             found = lt.explore(scenario, runs=2000, seed=seed)
