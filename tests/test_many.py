@@ -461,6 +461,21 @@ def test_scenarios_are_shared_among_processes_and_told_as_if_one_after_the_other
     assert told("--workers", "2") == told()
 
 
+@pytest.mark.slow
+def test_scenarios_or_the_checks_of_one_are_audited_elsewhere_and_told_as_if_here(file):
+    leap = f"{file}:leap"
+    for target in (file, leap):
+        here, there = (cli("audit", target, "--json", "--workers", count) for count in (1, 2))
+        assert (there.stdout, there.stderr, there.exit_code) == (here.stdout, here.stderr, here.exit_code)
+    assert {"unlike itself", "other rates"} <= set(json.loads(cli("audit", leap, "--json").stdout)[0]["ran"])
+    made = load_scenarios(leap)[0]
+    seen = []
+    shared = lt.audit(made, fresh=False, workers=2, on_progress=lambda done, of: seen.append((done, of)))
+    assert shared.plain() == lt.audit(made, fresh=False).plain() and seen[-1] == (6, 6)
+    ran = cli("audit", leap, "--workers", "none")
+    assert ran.exit_code == 2 and "--workers takes a number" in ran.stderr
+
+
 # --- explore -----------------------------------------------------------------------------------------------------------------------
 
 

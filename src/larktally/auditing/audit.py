@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from larktally.auditing.checks import CHECKS, Check
 from larktally.auditing.finding import Finding, folded, ranked
@@ -18,6 +20,7 @@ from larktally.auditing.seen import Seen
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Tone
+from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural
@@ -29,6 +32,8 @@ MOST_SHOWN = 7
 # In characters: a list of checks that a terminal would break where it pleases.
 WIDEST = 110
 REPEATS, SAVES = "unlike itself", "saved state"
+# The one job that both of them are.
+REWIND = "rewind"
 _RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates, MOVED: moved_presses, PAUSED: put_in_pause}
 ALL_CHECKS = (*(check.name for check in CHECKS), REPEATS, SAVES, *_RERUNS)
 
@@ -126,6 +131,9 @@ def audit(
     skip: Collection[str] = (),
     accepted: Collection[str] = (),
     intended: Collection[str] = (),
+    workers: Workers = 1,
+    executor: Executor | None = None,
+    on_progress: Callable[[int, int], Any] | None = None,
 ) -> Audit:
     """Audits a scenario, or a trace alone as far as it can be seen into.
 
@@ -133,6 +141,8 @@ def audit(
     (`fresh`), with each action held down, and from saved states put back in `rows` (a list, or every so-manieth; ten by default),
     each followed by `frames` frames. `file` is the Python file that holds it, where its model does not tell. `only` and `skip`
     name checks, `accepted` identities of findings that are known, `intended` those that are meant so, beside the scenario's own.
+    `workers` processes share the checks that run it again ("all": one a core), or an `executor` with the standard library's
+    interface has them; `on_progress(done, of)` is called after each of those.
     Raises LarkTallyError for a check that there is not.
     """
     for name in (*only, *skip):
@@ -147,15 +157,36 @@ def audit(
         return _of_failing(target, failure, chosen, (*target.intended, *intended), accepted)
     looked = look_at(seen, chosen)
     findings, rerun = list(looked.findings), None
-    if {REPEATS, SAVES} & set(chosen):
-        rerun = rewind_audit(target, rows, frames=frames, file=file, fresh=fresh, first=seen.trace)
-        findings += _of_rerun(rerun)
-    for name, look in _RERUNS.items():
-        if name in chosen:
-            findings += look(seen, target)
+    again = [
+        name for name in (REWIND, *_RERUNS) if name in chosen or (name == REWIND and {REPEATS, SAVES} & set(chosen))
+    ]
+    options = {"rows": rows, "frames": frames, "file": file, "fresh": fresh}
+    alone = executor is None and workers == 1
+    # In this process the run that is here serves them all; another makes it anew.
+    look = partial(_look_again, seen if alone else None, target, options)
+    for found in run_each(look, again, workers=workers, executor=executor, on_progress=on_progress):
+        findings += found.findings
+        rerun = rerun or found.rerun
     ran = tuple(name for name in chosen if name in (REPEATS, SAVES, *_RERUNS))
     looked = replace(looked, findings=tuple(findings), ran=(*looked.ran, *ran))
     return _told(looked, rerun, (*target.intended, *intended), accepted)
+
+
+class _Again(NamedTuple):
+    """What one of the checks that run a scenario again came to."""
+
+    findings: list[Finding]
+    rerun: RewindAudit | None = None
+
+
+def _look_again(seen: Seen | None, scenario: Scenario, options: dict[str, Any], name: str) -> _Again:
+    """One of the checks that run a scenario again, here or in a process that is there for many."""
+    if seen is None:
+        seen = Seen(record(scenario), scenario)
+    if name != REWIND:
+        return _Again(list(_RERUNS[name](seen, scenario)))
+    rerun = rewind_audit(scenario, first=seen.trace, **options)
+    return _Again(list(_of_rerun(rerun)), rerun)
 
 
 def _of_failing(

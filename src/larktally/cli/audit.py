@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from concurrent.futures import Executor
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import click
 
 from larktally.auditing.accepted import Accepted
 from larktally.auditing.audit import Audit, audit
 from larktally.claims.files import load_intended
+from larktally.cli.hands import executor_at, many_options, worker_count
 from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
+from larktally.cli.progress import progress
 from larktally.cli.trace_options import reading_options
+from larktally.runs.many import Workers, run_each
 from larktally.runs.model_files import load_scenarios
+from larktally.runs.scenario import Scenario
 from larktally.runs.targets import split_target
 from larktally.traces.formats import FORMATS
 from larktally.traces.trace import load_trace
@@ -60,6 +66,7 @@ _FAILING = {"sure": ("sure",), "likely": ("sure", "likely"), "none": ()}
 @click.option(
     "--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write JUnit XML, a case for each check."
 )
+@many_options
 @reading_options
 @click.option("--json", "as_json", is_flag=True, help="Print the audit as JSON.")
 @report_errors
@@ -75,6 +82,8 @@ def command(
     folder: Path | None,
     claims_file: Path | None,
     junit: Path | None,
+    workers: str,
+    cluster: str,
     rate: str | None,
     mapping: Path | None,
     as_json: bool,
@@ -90,13 +99,15 @@ def command(
     known = Accepted(folder or Path(target.partition(":")[0]).parent / "baselines")
     audits: dict[str, Audit] = {}
     failed = False
-    for title, found in _audited(target, rate, mapping, known, accept, options, checks):
-        if accept:
-            known.accept(title, found.every)
-        failed = failed or _fails(found, fail_on)
-        audits[title] = found
-        if not as_json:
-            _print(title, found, everything)
+    with executor_at(cluster) as executor:
+        hands = _Hands(worker_count(workers), executor)
+        for title, found in _audited(target, rate, mapping, known, accept, options, checks, hands):
+            if accept:
+                known.accept(title, found.every)
+            failed = failed or _fails(found, fail_on)
+            audits[title] = found
+            if not as_json:
+                _print(title, found, everything)
     if junit is not None:
         from larktally.views.junit import write_junit_of_audits
 
@@ -109,6 +120,13 @@ def command(
         exit_with(NOT_KEPT)
 
 
+class _Hands(NamedTuple):
+    """Who does the runs."""
+
+    workers: Workers
+    executor: Executor | None
+
+
 def _audited(
     target: str,
     rate: str | None,
@@ -117,6 +135,7 @@ def _audited(
     accept: bool,
     options: dict[str, Any],
     checks: dict[str, Any],
+    hands: _Hands,
 ) -> Iterator[tuple[str, Audit]]:
     """The audit of each scenario of a file, or of the one trace, under its name."""
     if mapping is not None or any(target.endswith(one.suffix) for one in FORMATS):
@@ -124,13 +143,25 @@ def _audited(
         trace = load_trace(target, rate=rate, mapping=mapping)
         yield title, audit(trace, accepted=() if accept else known.of(title), **checks)
         return
+    work = partial(_audit_of, split_target(target)[0], options | checks)
+    planned = []
     for scenario in load_scenarios(target):
-        accepted = frozenset() if accept else known.of(scenario.title)
-        file = split_target(target)[0]
-        yield (
-            scenario.title,
-            audit(scenario, options["every"], frames=options["frames"], file=file, accepted=accepted, **checks),
-        )
+        planned.append((scenario, frozenset() if accept else known.of(scenario.title)))
+    if len(planned) == 1:
+        # The one's own checks are shared, then.
+        with progress(planned[0][0].title) as on_progress:
+            found = work(planned[0], **hands._asdict(), on_progress=on_progress)
+        yield planned[0][0].title, found
+        return
+    for (scenario, _), found in zip(planned, run_each(work, planned, **hands._asdict()), strict=True):
+        yield scenario.title, found
+
+
+def _audit_of(file: Path, options: dict[str, Any], planned: tuple[Scenario, Collection[str]], **more: Any) -> Audit:
+    """The audit of one of a file's scenarios, but for what was accepted."""
+    scenario, accepted = planned
+    options = options | more
+    return audit(scenario, options.pop("every"), file=file, accepted=accepted, **options)
 
 
 def _fails(found: Audit, fail_on: str) -> bool:
