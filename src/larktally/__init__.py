@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from larktally.claims.claim import expect as expect
     from larktally.claims.files import load_claims as load_claims
     from larktally.claims.named import NamedMeasure as NamedMeasure
+    from larktally.claims.named_windows import NamedWindow as NamedWindow
     from larktally.claims.verdicts import Result as Result
     from larktally.claims.verdicts import Tally as Tally
     from larktally.comparing.baselines import Baselines as Baselines
@@ -54,6 +55,7 @@ if TYPE_CHECKING:
     from larktally.explain.replaying import replay as replay
     from larktally.inputs.actions import Action as Action
     from larktally.inputs.script import InputScript as InputScript
+    from larktally.inputs.shift import Shift as Shift
     from larktally.inputs.view import FrameInput as FrameInput
     from larktally.language.forms import ch as ch
     from larktally.language.judgement import Breach as Breach
@@ -75,7 +77,7 @@ if TYPE_CHECKING:
     from larktally.runs.side_by_side import side_by_side as side_by_side
     from larktally.search.explore import Explored as Explored
     from larktally.search.explore import explore as explore
-    from larktally.search.shifting import Shift as Shift
+    from larktally.search.named_numbers import numbers as numbers
     from larktally.search.shifting import Window as Window
     from larktally.search.shifting import window_of as window_of
     from larktally.search.shrink import find_breach as find_breach

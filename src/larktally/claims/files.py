@@ -12,7 +12,10 @@ from typing import Any
 from larktally.claims.across import TRENDS, Across
 from larktally.claims.claim import Claim, claim, expect
 from larktally.claims.named import NamedMeasure
-from larktally.errors import ClaimError
+from larktally.claims.named_windows import NamedWindow
+from larktally.errors import ClaimError, LarkTallyError
+from larktally.inputs.shift import Shift
+from larktally.language.forms import Form
 from larktally.language.names import matching_names
 from larktally.language.parsing import check_define, parse
 from larktally.language.tree import Node
@@ -30,6 +33,14 @@ _KEYS: dict[str, Any] = {
     "for_each": (str, list),
 }
 _MEASURE_KEYS: dict[str, Any] = {"name": str, "of": str, "unit": str, "wanted": (int, float, list)}
+_WINDOW_KEYS: dict[str, Any] = {
+    "name": str,
+    "of": str,
+    "shift": str,
+    "held": int,
+    "wanted": (int, float, list),
+    "runs": str,
+}
 _ACROSS_KEYS: dict[str, Any] = {
     "name": str,
     "of": str,
@@ -44,6 +55,7 @@ _WORDS: dict[Any, str] = {
     str: "a string",
     list: "a list",
     (str, list): "a string or a list",
+    int: "a whole number",
     (int, float): "a number",
     (int, float, list): "a number, or a list of the least and the greatest",
 }
@@ -53,11 +65,12 @@ MOST_BYTES = 10_000_000
 
 @dataclass(frozen=True, slots=True)
 class Rules:
-    """All that a claims file holds: claims, named measures, and rules across runs."""
+    """All that a claims file holds: claims, named measures and windows, and rules across runs."""
 
     claims: tuple[Claim, ...]
     measures: tuple[NamedMeasure, ...] = ()
     across: tuple[Across, ...] = ()
+    windows: tuple[NamedWindow, ...] = ()
 
 
 def load_claims(path: str | Path, channels: Iterable[str] = (), tags: Iterable[str] = ()) -> list[Claim]:
@@ -74,7 +87,8 @@ def load_claims(path: str | Path, channels: Iterable[str] = (), tags: Iterable[s
 
 
 def load_rules(path: str | Path, channels: Iterable[str] | None = (), tags: Iterable[str] = ()) -> Rules:
-    """The claims of a TOML file, its [[measure]] tables (name, of, unit, wanted), and its [[across]] tables (name, of, over,
+    """The claims of a TOML file, its [[measure]] tables (name, of, unit, wanted; of windows name, of,
+    shift, held, wanted, runs), and its [[across]] tables (name, of, over,
     and spread or trend).
 
     Where the channels are None, nothing is made `for_each` of them: the file alone is read. Raises ClaimError as load_claims
@@ -88,24 +102,31 @@ def load_rules(path: str | Path, channels: Iterable[str] | None = (), tags: Iter
     claims: list[Claim] = []
     for number, table in enumerate(_tables(path, content, "claim"), 1):
         claims += _claims(path, number, table, defines, names)
-    measures = [
-        _measure(path, _checked(path, "measure", n, table, _MEASURE_KEYS, ("name", "of")), defines)
-        for n, table in enumerate(_tables(path, content, "measure"), 1)
-    ]
+    measures: list[NamedMeasure] = []
+    windows: list[NamedWindow] = []
+    for number, table in enumerate(_tables(path, content, "measure"), 1):
+        if isinstance(table, dict) and "shift" in table:
+            windows.append(
+                _window(path, _checked(path, "measure", number, table, _WINDOW_KEYS, ("name", "of")), defines)
+            )
+        else:
+            measures.append(
+                _measure(path, _checked(path, "measure", number, table, _MEASURE_KEYS, ("name", "of")), defines)
+            )
     across = [
         _across(path, _checked(path, "across", n, table, _ACROSS_KEYS, ("name", "of", "over")), defines)
         for n, table in enumerate(_tables(path, content, "across"), 1)
     ]
-    if not (claims or measures or across):
+    if not (claims or measures or windows or across):
         raise ClaimError(f"{path}: no [[claim]] in this file, so nothing would be checked")
     # Verdicts, stories and --claim go by the name.
     twice = stands_twice([*(one.name for one in claims), *(one.name for one in across)])
     if twice is not None:
         raise ClaimError(f"{path}: two claims are called {twice!r}")
-    twice = stands_twice([one.name for one in measures])
+    twice = stands_twice([*(one.name for one in measures), *(one.name for one in windows)])
     if twice is not None:
         raise ClaimError(f"{path}: two measures are called {twice!r}")
-    return Rules(tuple(_tagged(path, claims, set(tags))), tuple(measures), tuple(across))
+    return Rules(tuple(_tagged(path, claims, set(tags))), tuple(measures), tuple(across), tuple(windows))
 
 
 def load_intended(path: str | Path) -> tuple[str, ...]:
@@ -156,6 +177,15 @@ def _measure(path: str | Path, table: dict[str, Any], defines: Mapping[str, Node
         tree = parse(table["of"], defines)
         return NamedMeasure(table["of"], table.get("unit", ""), table.get("wanted"), table["name"], tree)
     except ClaimError as error:
+        raise ClaimError(f"{path}: measure {table['name']!r}: {error}") from None
+
+
+def _window(path: str | Path, table: dict[str, Any], defines: Mapping[str, Node]) -> NamedWindow:
+    try:
+        shift = Shift.from_text(table["shift"], table.get("held", 1))
+        judged = claim(table["name"], Form(parse(table["of"], defines)))
+        return NamedWindow(judged, shift, wanted=table.get("wanted"), name=table["name"], runs=table.get("runs", "*"))
+    except LarkTallyError as error:
         raise ClaimError(f"{path}: measure {table['name']!r}: {error}") from None
 
 

@@ -23,6 +23,7 @@ __all__ = [
     "MeasureReading",
     "NamedMeasure",
     "Wanted",
+    "bounds_of",
     "measures_noted",
     "measures_table",
     "named_measures",
@@ -56,7 +57,7 @@ class NamedMeasure:
         if made is None:
             made = parse(of)
         # A value: it is only set here, while it is made.
-        for key, value in (("of", of), ("unit", unit), ("wanted", _bounds(wanted)), ("name", name), ("tree", made)):
+        for key, value in (("of", of), ("unit", unit), ("wanted", bounds_of(wanted)), ("name", name), ("tree", made)):
             object.__setattr__(self, key, value)
 
     @property
@@ -205,7 +206,8 @@ def _same(one: float, other: float) -> bool:
     return one == other or (math.isnan(one) and math.isnan(other))
 
 
-def _bounds(wanted: Wanted | None) -> tuple[float, float] | None:
+def bounds_of(wanted: Wanted | None) -> tuple[float, float] | None:
+    """The least and the greatest that will do; raises ClaimError for what is neither a number nor two."""
     if wanted is None:
         return None
     if isinstance(wanted, int | float):

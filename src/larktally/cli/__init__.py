@@ -22,6 +22,7 @@ _GROUPS = {
         "show": "Show a trace's frames as a table.",
         "plot": "Draw a run: a picture, or a page that stands alone.",
         "chart": "Show a machine's rules, its diagram, and what traces visited of it.",
+        "numbers": "The named measures and windows of all scenarios, one a line.",
         "durations": "In which frame a time ends, exact and summed, at several rates.",
     },
     "Judge": {

@@ -12,8 +12,8 @@ from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
 from larktally.cli.progress import progress
 from larktally.cli.selection import value_of
 from larktally.errors import LarkTallyError
+from larktally.inputs.shift import Shift
 from larktally.runs.model_files import only_scenario
-from larktally.search.shifting import Shift
 from larktally.search.vary import Varied, vary
 
 MOST_VALUES = 100_000
@@ -76,7 +76,7 @@ def command(
                 rates=[rate.strip() for rate in rates.split(",") if rate.strip()],
                 seeds=_values("--seed", seeds) if seeds else (),
                 measures=measures,
-                shift=_shift(shift) if shift else None,
+                shift=Shift.from_text(shift) if shift else None,
                 held=_values("--longer", longer) if longer else (),
                 jitter=jitter,
                 workers=worker_count(workers),
@@ -92,19 +92,6 @@ def command(
     show(found, as_json)
     if not found.passed:
         exit_with(NOT_KEPT)
-
-
-def _shift(text: str) -> Shift:
-    """ACTION @ CONDITION [#N] = A..B as a shift."""
-    press, equals, by = text.rpartition("=")
-    action, at, around = press.partition("@")
-    around, hash_, nth = around.strip().rpartition(" #") if " #" in around else (around.strip(), "", "")
-    whole = [*_values("--shift", by.strip())] if equals and by.strip() else []
-    if not at or not action.strip() or not around or (hash_ and not nth.isdecimal()):
-        raise LarkTallyError(
-            f"--shift takes PRESS @ CONDITION = A..B, such as \"hop @ event('landed') = -12..12\", not {text!r}"
-        )
-    return Shift(action.strip(), around=around, by=whole, nth=int(nth) if nth else None)
 
 
 def _param(text: str) -> tuple[str, list[Any]]:

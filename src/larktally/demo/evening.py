@@ -25,6 +25,7 @@ three_hops = lt.Scenario(
         rule("the third is the highest", "75 <= apex(wick.y) <= 80"),
         rule("every hop comes down within a second", "follows(event('hop'), event('landed'), within='1s')"),
     ],
+    measures={"third hop": lt.NamedMeasure("apex(wick.y)", unit="px", wanted=(75, 80))},
 )
 one_more_in_the_air = lt.Scenario(
     canal,
@@ -37,6 +38,12 @@ one_more_in_the_air = lt.Scenario(
             "always(implies(data('hop', 'step') == -1, prev(wick.spare_hop.armed)))",
         ),
     ],
+    measures={"two hops high": lt.NamedMeasure("apex(wick.y)", unit="px")},
+    windows={
+        "hop buffer": lt.NamedWindow(
+            "at_least(event('hop'), 3)", lt.Shift("hop", around="event('landed')", by=range(-12, 13))
+        )
+    },
 )
 burst_and_rest = lt.Scenario(
     canal,
@@ -47,6 +54,10 @@ burst_and_rest = lt.Scenario(
         rule("it rests 48 frames", "spaced(event('used', source='wick.burst'), at_least=48)"),
         rule("nothing is left of its speed", "always(implies(ended(wick.gait == 'bursting'), wick.vx == 0))"),
     ],
+    measures={
+        "reach of the bursts": lt.NamedMeasure("reach(wick.x)", unit="px"),
+        "in a burst": lt.NamedMeasure("rows_with(wick.gait == 'bursting')", unit="frames"),
+    },
 )
 up_the_rope = lt.Scenario(
     canal,

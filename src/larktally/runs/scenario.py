@@ -8,6 +8,7 @@ from typing import Any
 
 from larktally.claims.claim import Claim
 from larktally.claims.named import NamedMeasure, named_measures
+from larktally.claims.named_windows import NamedWindow, named_windows
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.names import name_fault, one_or_many
@@ -29,9 +30,10 @@ class Scenario:
     `subject` is a model function, a subject or its class; `frames` a number of frames or a time (`frames_as_written` is what
     was given). `until` is a condition in the claim language: the run ends after the first row in which it holds.
     `measures` are numbers of it by the names that people use: {"hop height": "apex(wick.y)"}, or an `lt.NamedMeasure` with a
-    unit and what is wanted; `intended` findings of the audit that are meant so ("flicker wick.gait"). `seen=True` keeps what a
-    sim's machines saw, for claims that ask; `allow_nan` lets number channels be NaN. Raises
-    LarkTallyError for what does not fit.
+    unit and what is wanted. `windows` say for which shifts of a press a claim is kept, {"hop buffer": lt.NamedWindow("two hops",
+    lt.Shift(…))}; `larktally numbers` reads them. `intended` are findings of the audit that are meant so ("flicker wick.gait").
+    `seen=True` keeps what a sim's machines saw, for claims that ask; `allow_nan` lets number channels be NaN.
+    Raises LarkTallyError for what does not fit.
     """
 
     subject: SubjectLike
@@ -42,6 +44,7 @@ class Scenario:
     params: Mapping[str, Any] = field(default_factory=dict)
     claims: tuple[Claim, ...] = ()
     measures: Any = ()
+    windows: Any = ()
     intended: tuple[str, ...] = ()
     name: str = ""
     until: str | None = None
@@ -60,6 +63,7 @@ class Scenario:
         params: Mapping[str, Any] | None = None,
         claims: Iterable[Claim] = (),
         measures: Mapping[str, str | NamedMeasure] | Iterable[NamedMeasure] = (),
+        windows: Mapping[str, NamedWindow] | Iterable[NamedWindow] = (),
         intended: Iterable[str] = (),
         name: str = "",
         until: str | None = None,
@@ -95,6 +99,7 @@ class Scenario:
             "params": dict(params or {}),
             "claims": claims,
             "measures": tuple(measures) if not isinstance(measures, Mapping) else named_measures(measures),
+            "windows": tuple(windows) if not isinstance(windows, Mapping) else named_windows(windows),
             "intended": one_or_many(intended),
             "name": name,
             "until": until,

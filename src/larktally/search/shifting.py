@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -15,6 +15,7 @@ from larktally.claims.checking import check, rows_where
 from larktally.claims.claim import Claim, claim
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript, Span
+from larktally.inputs.shift import Shift
 from larktally.language.forms import Form
 from larktally.names import unknown_name
 from larktally.runs.many import Workers, run_each
@@ -22,80 +23,48 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural
 
-__all__ = ["Shift", "Window", "jittered", "longer", "placed", "window_of"]
+__all__ = ["Window", "anchors_of", "claim_kept", "jittered", "longer", "placed", "window_of"]
 
 MOST_LISTED = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Shift:
-    """A press of an action, so many frames before (negative) and after the row in which `around` holds in the run without it.
+def anchors_of(shift: Shift, scenario: Scenario) -> list[int]:
+    """The rows around which a shift is placed, in the run without it: one, or for nth="each" all there are.
 
-    `by` are the frames, such as range(-12, 13); `frames` how long it is held; `nth` which row it is where there are several,
-    from 1 on. Raises LarkTallyError for no frames, and for an `nth` below 1.
-
-    >>> Shift("hop", around="event('landed')", by=range(-2, 3)).title
-    "hop @ event('landed')"
+    Raises LarkTallyError where there is none, or there are several and `nth` does not say which, and for an action that there
+    is not.
     """
-
-    action: str
-    around: str
-    by: Sequence[int]
-    frames: int = 1
-    nth: int | None = None
-
-    def __init__(self, action: str, *, around: str, by: Iterable[int], frames: int = 1, nth: int | None = None) -> None:
-        listed = tuple(by)
-        if not listed or any(not isinstance(one, int) or isinstance(one, bool) for one in listed):
-            raise LarkTallyError(f"a shift of {action!r} takes by= as whole frames, such as range(-12, 13), not {by!r}")
-        for name, number in (("frames", frames), ("nth", nth)):
-            if number is not None and (not isinstance(number, int) or isinstance(number, bool) or number < 1):
-                raise LarkTallyError(f"a shift of {action!r}: {name} is a whole number from 1 on, not {number!r}")
-        values = {"action": action, "around": around, "by": listed, "frames": frames, "nth": nth}
-        for key, value in values.items():
-            # A value, like a scenario: it is filled while it is made.
-            object.__setattr__(self, key, value)
-
-    @property
-    def title(self) -> str:
-        """What it is called in a table."""
-        return f"{self.action} @ {self.around}"
-
-    def anchor(self, scenario: Scenario) -> int:
-        """The row around which it is placed, in the run without it.
-
-        Raises LarkTallyError where there is none, or there are several and `nth` does not say which, and for an action that there
-        is not.
-        """
-        trace = record(scenario.changed(claims=(), measures=()))
-        if self.action not in trace.inputs:
-            raise LarkTallyError(unknown_name("action", self.action, trace.inputs, "this subject"))
-        rows = rows_where(trace, self.around).tolist()
-        where = f"of {scenario.title} without the press"
-        if not rows:
-            raise LarkTallyError(f"{self.around} holds in no row {where}: there is nothing to shift around")
-        if self.nth is None and len(rows) > 1:
-            listed = ", ".join(map(str, rows[:MOST_LISTED]))
-            if len(rows) > MOST_LISTED:
-                listed += f" and {len(rows) - MOST_LISTED} more"
-            raise LarkTallyError(
-                f"{self.around} holds in {len(rows)} rows {where} ({listed}): say which with nth=1..{len(rows)}"
-            )
-        if self.nth is not None and self.nth > len(rows):
-            raise LarkTallyError(
-                f"{self.around} holds in {plural(len(rows), 'row')} {where}: there is no nth={self.nth}"
-            )
-        return int(rows[(self.nth or 1) - 1])
+    trace = record(scenario.changed(claims=(), measures=()))
+    if shift.action not in trace.inputs:
+        raise LarkTallyError(unknown_name("action", shift.action, trace.inputs, "this subject"))
+    rows = rows_where(trace, shift.around).tolist()
+    where = f"of {scenario.title} without the press"
+    if not rows:
+        raise LarkTallyError(f"{shift.around} holds in no row {where}: there is nothing to shift around")
+    if shift.nth == "each":
+        return [int(row) for row in rows]
+    if shift.nth is None and len(rows) > 1:
+        listed = ", ".join(map(str, rows[:MOST_LISTED]))
+        if len(rows) > MOST_LISTED:
+            listed += f" and {len(rows) - MOST_LISTED} more"
+        raise LarkTallyError(
+            f"{shift.around} holds in {len(rows)} rows {where} ({listed}): say which with nth=1..{len(rows)}, or nth='each'"
+        )
+    if shift.nth is not None and shift.nth > len(rows):
+        raise LarkTallyError(f"{shift.around} holds in {plural(len(rows), 'row')} {where}: there is no nth={shift.nth}")
+    return [int(rows[(shift.nth or 1) - 1])]
 
 
-def placed(scenario: Scenario, shift: Shift, anchor: int, by: int, frames: int | None = None) -> Scenario:
-    """The scenario with the press so many frames from the anchor; raises LarkTallyError where that is no frame of the run."""
-    frame, last = anchor + by, int(scenario.frames)
-    if not 1 <= frame <= last:
-        told = f"{by:+d} from row {anchor} is frame {frame}, and this run has frames 1..{last}: a longer one, or fewer shifts"
-        raise LarkTallyError(f"{shift.title}: {told}")
-    press = Span(shift.action, frame, frames or shift.frames)
-    return scenario.changed(inputs=scenario.inputs | InputScript([press]))
+def placed(scenario: Scenario, shift: Shift, anchors: Sequence[int], by: int, frames: int | None = None) -> Scenario:
+    """The scenario with the press so many frames from each anchor; raises LarkTallyError where that is no frame of the run."""
+    last, spans = int(scenario.frames), []
+    for anchor in anchors:
+        frame = anchor + by
+        if not 1 <= frame <= last:
+            told = f"{by:+d} from row {anchor} is frame {frame}, and this run has frames 1..{last}: a longer one, or fewer shifts"
+            raise LarkTallyError(f"{shift.title}: {told}")
+        spans.append(Span(shift.action, frame, frames or shift.frames))
+    return scenario.changed(inputs=scenario.inputs | InputScript(spans))
 
 
 def longer(scenario: Scenario, frames: int) -> Scenario:
@@ -148,6 +117,15 @@ class Window(Sequence[int]):
         return len(self.taken)
 
     @property
+    def stretches_told(self) -> str:
+        """Its stretches and the holes between them: "-6..-2 and 0, not -1"."""
+        holes = ", ".join(_span(*one) for one in self._holes())
+        told = " and ".join(_span(*one) for one in self.stretches)
+        if holes:
+            told += f", not {holes}"
+        return told
+
+    @property
     def strip(self) -> str:
         """A letter for each shift that was tried: # where it holds, . where it does not, | before 0."""
         letters = []
@@ -185,8 +163,7 @@ class Window(Sequence[int]):
         if first == last:
             told = f"at {first} alone"
         elif len(stretches) > 1:
-            holes = ", ".join(_span(*one) for one in self._holes())
-            told = f"{' and '.join(_span(*one) for one in stretches)}, not {holes}"
+            told = self.stretches_told
         told = f"{told}: {length}"
         ends = [str(end) for end, tried in ((first, min(self.tried)), (last, max(self.tried))) if end == tried]
         if ends:
@@ -221,9 +198,9 @@ def window_of(
     one of the scenario's. Raises LarkTallyError where there is nothing to shift around.
     """
     judged = _claim_of(scenario, that)
-    anchor = shift.anchor(scenario)
-    variants = [placed(scenario, shift, anchor, by).changed(claims=(), measures=()) for by in shift.by]
-    kept = run_each(partial(_keeps, judged), variants, workers=workers, executor=executor, on_progress=on_progress)
+    anchors = anchors_of(shift, scenario)
+    variants = [placed(scenario, shift, anchors, by).changed(claims=(), measures=()) for by in shift.by]
+    kept = run_each(partial(claim_kept, judged), variants, workers=workers, executor=executor, on_progress=on_progress)
     taken = [by for by, one in zip(shift.by, kept, strict=True) if one]
     return Window(taken, shift.by, scenario.rate)
 
@@ -237,5 +214,6 @@ def _claim_of(scenario: Scenario, that: str | Claim | Form) -> Claim:
     return claim("the press is taken", that)
 
 
-def _keeps(judged: Claim, scenario: Scenario) -> bool:
+def claim_kept(judged: Claim, scenario: Scenario) -> bool:
+    """Whether a claim is kept in a scenario's run."""
     return check(record(scenario), [judged]).passed

@@ -14,6 +14,7 @@ from larktally.claims.checking import check
 from larktally.claims.verdicts import Result, Tally
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
+from larktally.inputs.shift import Shift
 from larktally.language.columns import Evaluator
 from larktally.language.judgement import Judgement, Verdict
 from larktally.language.measures import reading
@@ -22,7 +23,7 @@ from larktally.report import Block, Line, Report, Table, Tone
 from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.search.shifting import Shift, Window, jittered, longer, placed
+from larktally.search.shifting import Window, anchors_of, jittered, longer, placed
 from larktally.textfmt import shown_value
 from larktally.traces.digest import rows_digest
 
@@ -362,14 +363,14 @@ def _planned(
 ) -> Iterator[tuple[dict[str, Any], Scenario]]:
     """Each combination of values, with the scenario that it makes; `params` are the names of those that are the model's."""
     # Where it falls depends on all but the press itself.
-    anchors: dict[str, int] = {}
+    anchors: dict[str, list[int]] = {}
     for combination in itertools.product(*axes.values()):
         values = dict(zip(axes, combination, strict=True))
         changed = _changed(scenario, values, params, scripts)
         if shift is not None:
             others = repr(_without(values, (shift.title, HELD, JITTER)))
             if others not in anchors:
-                anchors[others] = shift.anchor(changed)
+                anchors[others] = anchors_of(shift, changed)
             changed = placed(changed, shift, anchors[others], values[shift.title], values.get(HELD))
         elif HELD in values:
             changed = longer(changed, values[HELD])
