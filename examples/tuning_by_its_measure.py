@@ -40,5 +40,9 @@ if __name__ == "__main__":
     print(f"speeds that keep both claims: {good}; the middle one leaves room on both sides: {good[len(good) // 2]}")
     assert good and all(210 - 12 < run.measures[MEASURES[1]] <= 230 for run in tried.kept)
     assert "and not too far on it: kept 300..380, broken 400..460" in str(tried)
+    tuned = lt.tune(leap, "speed", 300.0, 460.0, measure=MEASURES[2], wanted=47, step=10)
+    print(f"{tuned}\n")
+    # In the air for 47 frames over a stretch of speeds: one in the middle of it, and both claims are kept there.
+    assert len(tuned.stretches) == 1 and not tuned.stretches[0].broken
     speed, gravity = lt.geometry.launch_for(height=80, time_to_apex="0.4s", rate=60)
     print(f"for an apex of 80 in 0.4 s, exact to the frame: speed {speed:g}, gravity {gravity:g}")

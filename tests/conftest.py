@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,8 @@ from larktally.demo import quay
 # No test hangs on how fast a machine is, or on what else it has to do.
 settings.register_profile("no deadline", deadline=None)
 settings.load_profile("no deadline")
+# A shell that starts something in the background has it ignore Ctrl-C, and all that it starts.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 class Lamp:

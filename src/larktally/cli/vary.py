@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from decimal import Decimal, InvalidOperation
+from pathlib import Path
 from typing import Any
 
 import click
 
 from larktally.cli.hands import executor_at, many_options, worker_count
-from larktally.cli.outcome import NOT_KEPT, exit_with, report_errors, show
+from larktally.cli.outcome import NOT_KEPT, echo, exit_with, report_errors, show
 from larktally.cli.progress import progress
 from larktally.cli.selection import value_of
 from larktally.errors import LarkTallyError
 from larktally.inputs.shift import Shift
 from larktally.runs.model_files import only_scenario
+from larktally.runs.scenario import Scenario
 from larktally.search.vary import Varied, vary
+from larktally.whole_files import check_target
 
 MOST_VALUES = 100_000
 
@@ -45,6 +48,13 @@ MOST_VALUES = 100_000
     metavar="N",
     help="Move and lengthen each press by up to N frames.",
 )
+@click.option(
+    "--wanted", default="", metavar="N|A..B", help="Which values of the one --param give this, by the one --measure."
+)
+@click.option("--step", default="", metavar="N", help="With --wanted: how far apart values are looked at first.")
+@click.option(
+    "--plot", "picture", type=click.Path(path_type=Path), metavar="FILE", help="Draw the measures over the one param."
+)
 @many_options
 @click.option("--json", "as_json", is_flag=True, help="Print the runs as JSON.")
 @report_errors
@@ -57,6 +67,9 @@ def command(
     shift: str,
     longer: str,
     jitter: int,
+    wanted: str,
+    step: str,
+    picture: Path | None,
     workers: str,
     cluster: str,
     as_json: bool,
@@ -64,9 +77,16 @@ def command(
     """Run a scenario once for each combination of values, check its claims and read measures in each, and say where a
     claim turns.
 
-    Exit status 1 where a claim is not kept in some run.
+    Exit status 1 where a claim is not kept in some run, or with --wanted no value gives it.
     """
     scenario = only_scenario(target)
+    if picture is not None:
+        check_target(picture)
+    if wanted or step:
+        if rates or seeds or shift or longer or jitter:
+            raise LarkTallyError("--wanted goes with one --param and one --measure, and nothing else is varied")
+        _tune(scenario, params, measures, wanted, step, picture, workers, cluster, as_json)
+        return
     tried = dict(_param(text) for text in params)
     try:
         with executor_at(cluster) as executor, progress(scenario.title) as on_progress:
@@ -90,8 +110,82 @@ def command(
             show(done, as_json)
         raise
     show(found, as_json)
+    if picture is not None:
+        from larktally.views.measure_picture import draw_varied
+        from larktally.views.picture import save_picture
+
+        save_picture(draw_varied(found), picture)
+        _say_drawn(picture, as_json)
     if not found.passed:
         exit_with(NOT_KEPT)
+
+
+def _tune(
+    scenario: Scenario,
+    params: tuple[str, ...],
+    measures: tuple[str, ...],
+    wanted: str,
+    step: str,
+    picture: Path | None,
+    workers: str,
+    cluster: str,
+    as_json: bool,
+) -> None:
+    """The values of a param that give what is wanted of a measure."""
+    from larktally.search.tune import tune
+
+    if not wanted or len(params) != 1 or len(measures) != 1:
+        raise LarkTallyError(
+            "--wanted goes with one --param and one --measure: --param speed=300..460 --measure \"apex('wick.y')\" --wanted 80"
+        )
+    name, equals, span = params[0].partition("=")
+    bounds, slash, own_step = span.partition("/")
+    if not equals or ".." not in bounds:
+        raise LarkTallyError(
+            f"--wanted looks between two numbers: --param {name or 'speed'}=300..460, not {params[0]!r}"
+        )
+    apart = None
+    if step or slash:
+        (apart,) = _bounds("--step", step or own_step)[:1]
+    sought = _bounds("--wanted", wanted)
+    with executor_at(cluster) as executor, progress(scenario.title) as on_progress:
+        found = tune(
+            scenario,
+            name.strip(),
+            *_bounds(f"--param {name}", bounds),
+            measure=measures[0],
+            wanted=sought,
+            step=apart,
+            workers=worker_count(workers),
+            executor=executor,
+            on_progress=on_progress,
+        )
+    show(found, as_json)
+    if picture is not None:
+        from larktally.views.measure_picture import draw_tuned
+        from larktally.views.picture import save_picture
+
+        save_picture(draw_tuned(found), picture)
+        _say_drawn(picture, as_json)
+    if not found.found:
+        exit_with(NOT_KEPT)
+
+
+def _bounds(what: str, text: str) -> tuple[float, float]:
+    """A..B as two numbers, N as the same number twice: whole where they are written so."""
+    first, _, last = text.partition("..")
+    found: list[float] = []
+    for one in (first, last or first):
+        number = value_of(one.strip())
+        if isinstance(number, bool) or not isinstance(number, int | float):
+            raise LarkTallyError(f"{what} takes a number, or A..B, not {text!r}")
+        found.append(number)
+    return found[0], found[1]
+
+
+def _say_drawn(picture: Path, as_json: bool) -> None:
+    if not as_json:
+        echo(f"drawn: {picture}")
 
 
 def _param(text: str) -> tuple[str, list[Any]]:

@@ -15,7 +15,9 @@ from larktally.comparing.comparison import Comparison
 from larktally.explain.causes import Causes
 from larktally.explain.coverage import Coverage
 from larktally.explain.replaying import Replay
+from larktally.search.named_numbers import Numbers
 from larktally.search.shrink import Shrunk
+from larktally.search.tune import Tuned
 from larktally.search.vary import Varied
 from larktally.subjects.programs.check import ProgramCheck
 from larktally.traces.lazy_trace import LazyTrace
@@ -29,7 +31,7 @@ from larktally.views.terminal import print_report
 __all__ = ["as_html", "as_page", "load_ipython_extension"]
 
 #: The results that tell what they hold as a report.
-RESULTS = (Audit, Causes, Comparison, Coverage, ProgramCheck, Replay, Result, Shrunk, Tally, Varied)
+RESULTS = (Audit, Causes, Comparison, Coverage, Numbers, ProgramCheck, Replay, Result, Shrunk, Tally, Tuned, Varied)
 
 # What fits beside a notebook's margin; the rest of a trace is one call away.
 WIDTH, FIRST_ROWS = 130, 20
