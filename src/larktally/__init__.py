@@ -83,6 +83,7 @@ if TYPE_CHECKING:
     from larktally.search.shrink import find_breach as find_breach
     from larktally.search.shrink import shrink as shrink
     from larktally.search.tune import tune as tune
+    from larktally.search.two_builds import compare_folders as compare_folders
     from larktally.search.vary import vary as vary
     from larktally.setup import Setup as Setup
     from larktally.subjects.composite import CompositeSubject as CompositeSubject

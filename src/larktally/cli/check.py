@@ -11,10 +11,10 @@ from larktally.claims.files import load_rules
 from larktally.claims.named import measures_table
 from larktally.claims.rules_over_runs import RulesOverRuns
 from larktally.cli.outcome import BAD_INPUT, NOT_KEPT, exit_with, print_json, report_errors
-from larktally.cli.trace_options import BEFORE, reading_options
+from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.report import Line, Report
-from larktally.traces.formats import FORMATS
+from larktally.traces.files import traces_in
 from larktally.traces.trace import Trace, load_trace
 from larktally.views.junit import Suite, write_junit, write_junit_over_runs
 
@@ -45,7 +45,7 @@ def command(
     """Check the claims of a TOML file on a trace, on a log from elsewhere, or on every trace in a folder."""
     several = trace_file.is_dir()
     if several:
-        files = _traces_in(trace_file)
+        files = traces_in(trace_file)
     else:
         files = [trace_file]
     other = None
@@ -109,19 +109,3 @@ def _told_over_runs(
         exit_with(BAD_INPUT)
     if not tallies.passed:
         exit_with(NOT_KEPT)
-
-
-def _traces_in(folder: Path) -> list[Path]:
-    # Only what says by itself that it is a trace: a CSV in the folder may be anything.
-    suffixes = []
-    for one in FORMATS:
-        if one.first_bytes:
-            suffixes.append(one.suffix)
-    files = []
-    for path in sorted(folder.iterdir()):
-        # The run before stands beside the run: it is no run of today's.
-        if path.suffix in suffixes and not path.stem.endswith(BEFORE):
-            files.append(path)
-    if not files:
-        raise LarkTallyError(f"{folder}: no trace in this folder ({', '.join(suffixes)})")
-    return files

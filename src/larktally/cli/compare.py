@@ -9,7 +9,9 @@ from typing import Any
 import click
 
 from larktally.claims.named import MeasureReading, measures_noted, measures_table, read_measures_of_both
+from larktally.cli.hands import executor_at, many_options, worker_count
 from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors, show
+from larktally.cli.progress import progress
 from larktally.cli.trace_options import reading_options, tolerance_option, tolerances, trace_before
 from larktally.comparing.comparison import compare
 from larktally.errors import LarkTallyError
@@ -18,12 +20,20 @@ from larktally.traces.trace import load_trace
 
 
 @click.command()
-@click.argument("first", metavar="A", type=click.Path(path_type=Path))
-@click.argument("second", metavar="[B]", required=False, type=click.Path(path_type=Path))
+@click.argument("first", metavar="A|OLD/", type=click.Path(path_type=Path))
+@click.argument("second", metavar="[B|NEW/]", required=False, type=click.Path(path_type=Path))
 @click.option("--before", is_flag=True, help="Compare A with the run before it, which larktally run kept.")
 @reading_options
 @tolerance_option
 @click.option("--name", "names", multiple=True, metavar="A=B", help="A channel of A and what B calls it.")
+@click.option(
+    "--claims",
+    "claims",
+    multiple=True,
+    metavar="RULES.toml|FILE.py|FOLDER",
+    help="Of two folders: say whose verdicts turned, by a claims file or by the scenarios' own claims.",
+)
+@many_options
 @click.option("--json", "as_json", is_flag=True, help="Print the comparison as JSON.")
 @report_errors
 def command(
@@ -34,9 +44,13 @@ def command(
     mapping: Path | None,
     allowed: tuple[str, ...],
     names: tuple[str, ...],
+    claims: tuple[str, ...],
+    workers: str,
+    cluster: str,
     as_json: bool,
 ) -> None:
-    """Compare two traces: the first divergence, a summary of each channel, events moved, a constant lag, another rate.
+    """Compare two traces: the first divergence, a summary of each channel, events moved, a constant lag, another rate. Or two
+    folders of traces, as two builds left them: which runs differ and by what causes, which verdicts turned, which numbers moved.
 
     A mapping is for those of the two that are no traces of this library.
     """
@@ -45,6 +59,15 @@ def command(
     if second is None:
         # What was comes first, as with two files.
         first, second = trace_before(first), first
+    if first.is_dir() and second.is_dir():
+        if rate or mapping or names:
+            raise LarkTallyError("--rate, --mapping and --name are for two traces, and these are two folders")
+        _compare_folders(first, second, allowed, claims, workers, cluster, as_json)
+        return
+    if first.is_dir() or second.is_dir():
+        raise LarkTallyError(f"{first} and {second}: two traces are compared, or two folders of them")
+    if claims or workers != "1" or cluster:
+        raise LarkTallyError("--claims, --workers and --cluster are for two folders; larktally check judges one trace")
     a, b = (load_trace(path, **_options(path, rate, mapping)) for path in (first, second))
     pairs = dict(_pair(one) for one in names)
     found = compare(a, b, tolerances(allowed), pairs or None)
@@ -61,6 +84,36 @@ def command(
             from larktally.views.terminal import console, print_report
 
             print_report(console(), Report.of((Line(""), measures_table(readings))))
+    if not found.identical:
+        exit_with(NOT_KEPT)
+
+
+def _compare_folders(
+    old: Path, new: Path, allowed: tuple[str, ...], claims: tuple[str, ...], workers: str, cluster: str, as_json: bool
+) -> None:
+    """Two builds: the traces of two folders, name by name."""
+    from larktally.cli.farm import chosen_scenarios
+    from larktally.search.two_builds import compare_folders
+
+    files = [one for one in claims if one.endswith(".toml")]
+    models = [one for one in claims if not one.endswith(".toml")]
+    if len(files) > 1:
+        raise LarkTallyError(f"--claims takes one claims file, beside models, not {len(files)}")
+    by_scenario = {}
+    if models:
+        by_scenario = {one.title: one.claims for one in chosen_scenarios(models, "", "")}
+    with executor_at(cluster) as executor, progress("compare") as on_progress:
+        found = compare_folders(
+            old,
+            new,
+            tolerances(allowed),
+            claims=by_scenario,
+            rules=files[0] if files else None,
+            workers=worker_count(workers),
+            executor=executor,
+            on_progress=on_progress,
+        )
+    show(found, as_json)
     if not found.identical:
         exit_with(NOT_KEPT)
 

@@ -10,11 +10,10 @@ import click
 
 from larktally.comparing.tolerance import Tolerance
 from larktally.errors import LarkTallyError
+from larktally.traces.files import BEFORE
 
-__all__ = ["BEFORE", "path_before", "reading_options", "tolerance_option", "tolerances", "trace_before"]
+__all__ = ["path_before", "reading_options", "tolerance_option", "tolerances", "trace_before"]
 
-#: What the name of the run before ends with.
-BEFORE = ".before"
 F = TypeVar("F", bound=Callable[..., Any])
 
 

@@ -15,11 +15,13 @@ __all__ = ["SettingDifference", "setting_differences"]
 
 @dataclass(frozen=True, slots=True)
 class SettingDifference:
-    """A setting of two runs, by name, with what it was in each; "" where there is no value to show."""
+    """A setting of two runs, by name, with what it was in each; "" where there is no value to show. `row` is from which row on a
+    script is another."""
 
     name: str
     first: str
     second: str
+    row: int | None = None
 
     def __str__(self) -> str:
         if self.first or self.second:
@@ -61,9 +63,12 @@ def _by_name(first: Mapping[str, object], second: Mapping[str, object], same_rat
         # At another rate the same time is another number of frames.
         frames = isinstance(mine, int) and isinstance(theirs, int) and not same_rate
         if mine != theirs and not frames:
-            shown = ["not there" if value is None else shown_value(value) for value in (mine, theirs)]
-            found.append(SettingDifference(name, *shown))
+            found.append(SettingDifference(name, _shown(mine), _shown(theirs)))
     return found
+
+
+def _shown(value: object) -> str:
+    return "not there" if value is None else shown_value(value)
 
 
 def _scripts(a: Trace, b: Trace) -> list[SettingDifference]:
@@ -80,7 +85,7 @@ def _scripts(a: Trace, b: Trace) -> list[SettingDifference]:
     if not first:
         return []
     name = min(first, key=lambda one: first[one])
-    return [SettingDifference(f"the script, in {name!r} from row {first[name]} on", "", "")]
+    return [SettingDifference(f"the script, in {name!r} from row {first[name]} on", "", "", first[name])]
 
 
 def _models(a: Trace, b: Trace) -> list[SettingDifference]:
@@ -100,8 +105,8 @@ def _models(a: Trace, b: Trace) -> list[SettingDifference]:
     if one.scene.get("bodies") != other.scene.get("bodies"):
         found.append(SettingDifference("the size of a body", "", ""))
     if one.program.get("version") != other.program.get("version"):
-        versions = [str(header.program.get("version", "none")) for header in (one, other)]
-        found.append(SettingDifference("the program's version", *versions))
+        was, now = (str(header.program.get("version", "none")) for header in (one, other))
+        found.append(SettingDifference("the program's version", was, now))
     # The last to say, and only where nothing else is: a comment is another file too.
     sources = [header.made_with.get("source") for header in (one, other)]
     if not found and None not in sources and sources[0] != sources[1]:

@@ -14,7 +14,10 @@ from larktally.traces.formats import FORMATS, Format, by_suffix
 from larktally.traces.header import check_header
 from larktally.whole_files import whole_file
 
-__all__ = ["is_trace", "read_contents", "save_trace", "writer_for"]
+__all__ = ["BEFORE", "is_trace", "read_contents", "save_trace", "traces_in", "writer_for"]
+
+#: What ends the name of the run before, which stands beside the run.
+BEFORE = ".before"
 
 
 def save_trace(trace: Savable, path: str | Path, on_progress: Callable[[int, int], Any] | None = None) -> Path:
@@ -112,3 +115,20 @@ def is_trace(path: Path) -> bool:
         # The header's own key stands among its first: the line may be megabytes long.
         start = file.read(200)
     return any(start.startswith(one.first_bytes) and one.mark in start for one in FORMATS if one.first_bytes)
+
+
+def traces_in(folder: Path) -> list[Path]:
+    """The traces in a folder, in the order of their names; raises TraceError where there is none."""
+    # Only what says by itself that it is a trace: a CSV in the folder may be anything.
+    suffixes = []
+    for one in FORMATS:
+        if one.first_bytes:
+            suffixes.append(one.suffix)
+    files = []
+    for path in sorted(folder.iterdir()):
+        # The run before stands beside the run: it is no run of today's.
+        if path.suffix in suffixes and not path.stem.endswith(BEFORE):
+            files.append(path)
+    if not files:
+        raise TraceError(f"{folder}: no trace in this folder ({', '.join(suffixes)})")
+    return files
