@@ -96,10 +96,12 @@ class Tuned:
     @property
     def nearest(self) -> Sample | None:
         """Of all that was tried what comes nearest to it; None where there was nothing to measure."""
-        measured = [one for one in self.samples if not math.isnan(one.measured)]
-        if not measured:
-            return None
-        return min(measured, key=lambda one: _off(one.measured, self.wanted))
+        nearest: Sample | None = None
+        for one in self.samples:
+            off = _off(one.measured, self.wanted)
+            if not math.isnan(off) and (nearest is None or off < _off(nearest.measured, self.wanted)):
+                nearest = one
+        return nearest
 
     def plain(self) -> dict[str, Any]:
         """All of it as plain data, for JSON."""
@@ -143,8 +145,12 @@ class Tuned:
             for before, after in self.jumps:
                 told = f"it goes from {before.measured:.6g} to {after.measured:.6g} at once"
                 yield Line(f"{told}, between {before.value:.9g} and {after.value:.9g}", indent=1)
-        unmeasured = sum(math.isnan(one.measured) and not one.failed for one in self.samples)
-        failed = [one for one in self.samples if one.failed]
+        unmeasured, failed = 0, []
+        for each in self.samples:
+            if each.failed:
+                failed.append(each)
+            else:
+                unmeasured += math.isnan(each.measured)
         if unmeasured:
             yield Line(f"in {unmeasured} of {len(self.samples)} runs there was nothing to measure", tone="odd")
         if failed:
@@ -164,7 +170,11 @@ class Tuned:
         low, high = _inward(one.low, one.high)
         if low < high:
             told += f", and all of {low:.15g}..{high:.15g}"
-        ends = [shown_value(end) for end, is_open in ((one.low, one.open_low), (one.high, one.open_high)) if is_open]
+        ends = []
+        if one.open_low:
+            ends.append(shown_value(one.low))
+        if one.open_high:
+            ends.append(shown_value(one.high))
         if ends:
             told += f" (looked at as far as {' and '.join(ends)})"
         passed: Tone = "plain"
@@ -438,14 +448,19 @@ def _grid(param: str, low: float, high: float, step: float | None, whole: bool) 
         raise LarkTallyError(
             f"tune: {count} values from {low} to {high}, {step} apart; at most {MOST_VALUES} are looked at"
         )
-    exact = [first + apart * n for n in range(count + 1)]
-    if exact[-1] != last:
-        exact.append(last)
     kind: Callable[[Fraction], float] = int if whole else float
-    return [kind(one) for one in exact], kind(apart)
+    values = []
+    for n in range(count + 1):
+        values.append(kind(first + apart * n))
+    if values[-1] != kind(last):
+        values.append(kind(last))
+    return values, kind(apart)
 
 
 def _off(measured: float, wanted: tuple[float, float]) -> float:
+    """How far a measure is from what is wanted; NaN of NaN."""
+    if math.isnan(measured):
+        return measured
     return max(wanted[0] - measured, measured - wanted[1], 0.0)
 
 

@@ -120,12 +120,12 @@ class TwoBuilds:
         return Report.of(self._blocks())
 
     def _blocks(self) -> Iterator[Block]:
-        differing = [one for one in self.runs if one.difference]
-        same = sum(one.identical for one in self.runs)
+        differing, same = 0, 0
+        for one in self.runs:
+            differing += bool(one.difference)
+            same += one.identical
         tone: Tone = "good" if self.identical else "strong"
-        yield Line(
-            f"{plural(len(self.runs), 'scenario')} in both: {same} identical, {len(differing)} differ", tone=tone
-        )
+        yield Line(f"{plural(len(self.runs), 'scenario')} in both: {same} identical, {differing} differ", tone=tone)
         for where, names in (("the old", self.only_old), ("the new", self.only_new)):
             if names:
                 yield Line(f"only in {where}: {shortened(', '.join(names))}", tone="odd")
@@ -167,8 +167,8 @@ class TwoBuilds:
             share = ""
             if math.isfinite(size):
                 share = f"{size:+.1%}"
-            was, now = (f"{value:.6g}" for value in (reading.before or 0.0, reading.value))
-            lines.append([reading.name, was, now, reading.measure.unit, share, name])
+            was = f"{reading.before:.6g}"
+            lines.append([reading.name, was, f"{reading.value:.6g}", reading.measure.unit, share, name])
         yield Line("measures that moved:")
         yield Table(["measure", "was", "now", "", "by", "in"], lines, frozenset({0, 3, 5}), indent=1)
         yield from _more(len(moved))
@@ -240,16 +240,20 @@ def compare_folders(
     that fits no run, and where the two have no name in common.
     """
     first, second = (_by_name(Path(folder)) for folder in (old, new))
-    both = [name for name in first if name in second]
-    if not both:
+    pairs = []
+    for name, path in first.items():
+        if name in second:
+            pairs.append((name, path, second[name]))
+    if not pairs:
         raise LarkTallyError(
             f"{old} and {new} have no trace of one name: {shortened(', '.join(first))}; {shortened(', '.join(second))}"
         )
-    by_scenario = {name: tuple(listed) for name, listed in (claims or {}).items()}
+    by_scenario = {}
+    for name, listed in (claims or {}).items():
+        by_scenario[name] = tuple(listed)
     asked = _Asked(tolerance, by_scenario, Path(rules) if rules is not None else None)
     if asked.rules is not None:
         load_rules(asked.rules, None)
-    pairs = [(name, first[name], second[name]) for name in both]
     compared = run_each(partial(_compared, asked), pairs, workers=workers, executor=executor, on_progress=on_progress)
     runs = tuple(compared)
     for pattern in frozenset.intersection(*(one.unmatched for one in runs)):
@@ -279,14 +283,20 @@ def _compared(asked: _Asked, pair: tuple[str, Path, Path]) -> ComparedRun:
         unmatched = frozenset[str]()
         if isinstance(tolerance, Mapping):
             # What is said of all runs need not fit each of them.
-            unmatched = frozenset(pattern for pattern in tolerance if not _matches(pattern, old, new))
-            tolerance = {pattern: one for pattern, one in tolerance.items() if pattern not in unmatched}
+            fitting = {}
+            for pattern, one in tolerance.items():
+                if _matches(pattern, old, new):
+                    fitting[pattern] = one
+            unmatched, tolerance = frozenset(tolerance) - frozenset(fitting), fitting
         found = compare(old, new, tolerance)
         measures, judged = list(measures_noted(old, new)), list(asked.claims.get(new.header.scenario or name, ()))
         if asked.rules is not None:
             rules = load_rules(asked.rules, new.channels)
             judged += rules.claims
-            measures += [one for one in rules.measures if one.name not in {other.name for other in measures}]
+            named = {one.name for one in measures}
+            for added in rules.measures:
+                if added.name not in named:
+                    measures.append(added)
         turned = tuple(_turned_claims(old, new, judged))
         readings = read_measures_of_both(old, new, measures)
     except LarkTallyError as error:
@@ -334,20 +344,21 @@ def _difference(found: Comparison) -> str:
 
 def _cause(found: Comparison) -> str:
     """What the runs that have it are told with: the settings that differ, or, where those say little, what parts first."""
-    settings = []
+    settings, another_file = [], False
     for one in found.settings:
-        if one.row is None:
+        if one.name == SAYS_LITTLE:
+            another_file = True
+        elif one.row is None:
             settings.append(str(one))
         elif found.divergence is None or one.row <= found.divergence.row:
             # Later on it is what came of it: a press that waits for an event. In which row is a run's own.
             settings.append("the script")
-    telling = [one for one in settings if one != SAYS_LITTLE]
-    if telling:
-        return "; ".join(telling)
+    if settings:
+        return "; ".join(settings)
     if found.divergence is None:
         return "other channels"
     cause = f"{found.divergence.what} parts first"
-    if settings:
+    if another_file:
         cause += f", and {SAYS_LITTLE} is another"
     return cause
 

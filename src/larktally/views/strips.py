@@ -89,10 +89,9 @@ def print_level(out: Console, trace: Trace, row: int) -> None:
     bodies = {name: box for name, box in standing.items() if box is not None}
     boxes = [(low, high, "=" if one_way else "#") for low, high, _, one_way, _ in scene.get("boxes", [])]
     zones = [(low, high, ":") for parts in scene.get("zones", {}).values() for low, high in parts]
-    movers = [
-        (*_mover(trace, scene, name, row), "_")
-        for name in [*scene.get("platforms", {}), *scene.get("doors", ()), *scene.get("enclosures", ())]
-    ]
+    movers = []
+    for name in [*scene.get("platforms", {}), *scene.get("doors", ()), *scene.get("enclosures", ())]:
+        movers.append((*_mover(trace, scene, name, row), "_"))
     # Later ones are drawn over earlier ones.
     level = [*zones, *boxes, *movers]
     corners = [*((low, high) for low, high, _ in level), *bodies.values()]

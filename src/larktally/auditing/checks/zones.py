@@ -25,13 +25,11 @@ def look(seen: Seen) -> Iterator[Finding]:
         return
     for zone in seen.sim.parts_of(Zone):
         watched = [body for body in zone.watched if isinstance(body, Body)]
-        solid = [
-            box
-            for box in seen.sim.level.boxes
-            if not box.one_way and all(body.near.stops_at(box.layer) for body in watched)
-        ]
-        inside = [any(_holds(box, piece) for box in solid) for piece in zone.boxes]
-        if watched and inside and all(inside):
+        solid = []
+        for box in seen.sim.level.boxes:
+            if not box.one_way and all(body.near.stops_at(box.layer) for body in watched):
+                solid.append(box)
+        if watched and zone.boxes and all(any(_holds(box, piece) for box in solid) for piece in zone.boxes):
             told = "lies inside of a solid: no body that it watches can ever be in it"
             claim = f"eventually(event('entered', source={zone.name!r}))"
             yield Finding(NAME, zone.name, told, "sure", claim=claim, weight=2, more="larktally plot TRACE")
