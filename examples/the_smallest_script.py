@@ -1,7 +1,7 @@
-"""Presses at random until a claim is broken, and then the fewest presses that break it.
+"""A search for presses that break a claim, and then the fewest that do.
 
 Wick hops from the ground only, so it seems: the script that was written for it passes. The wrong version goes from a burst
-back to `standing`, wherever Wick is. Nobody thought of a hop, a burst and a hop; random presses do.
+back to `standing`, wherever Wick is. Nobody thought of a hop, a burst and a hop; a search does.
 """
 
 import larktally as lt
@@ -57,7 +57,7 @@ if __name__ == "__main__":
     searched = lt.find_breach(stroll, tries=100)
     assert searched.broken is not None
     found = lt.shrink(searched.broken)
-    print(f"\nat random, and then made smaller:\n{found}\n")
+    print(f"\nfound, and then made smaller:\n{found}\n")
     print(lt.causes(found.trace, found.scenario, found.result.breaches[0].row))
     assert [span.action for span in found.scenario.inputs.spans] == ["hop", "burst", "hop"]
     mended = stroll.changed(subject=wick_who("airborne"))

@@ -171,7 +171,67 @@ def test_holds_are_shortened_and_moved_together_and_what_fails_is_no_breach():
     assert found.trace["heat"][-1] == 15
 
 
-def test_random_scripts_look_for_a_breach_and_the_same_call_finds_the_same(leap, leap_file):
+class Stove:
+    """Heats by how far a lever is pushed, by a param, and while a bell was rung and not rung again."""
+
+    actions = (lt.Action("lever", analog=True), "ring")
+
+    def reset(self, setup):
+        self.gain, self.leak = setup.param("gain", 1.0), setup.param("leak", 3)
+        self.heat, self.rung = 0.0, False
+
+    def step(self, now):
+        self.rung ^= now.pressed("ring")
+        self.heat += self.gain * now.value("lever") * self.rung
+
+    def observe(self):
+        return {"heat": self.heat, "rung": self.rung}
+
+
+def test_a_run_is_made_small_in_values_and_params_too_and_it_says_what_cannot_be_left_out():
+    script = (
+        lt.InputScript()
+        .hold("lever", 5, 30, 0.837)
+        .press("ring", 12)
+        .press("ring", 40)
+        .press("ring", 50)
+        .hold("lever", 60, 20, 0.2)
+    )
+    run = lt.Scenario(
+        Stove,
+        frames=100,
+        inputs=script,
+        params={"gain": 9.75, "leak": 8},
+        claims=[lt.claim("cool", "always(heat < 20)")],
+    )
+    found = lt.shrink(run)
+    assert len(found.scenario.inputs.spans) == 2 and {one.value for one in found.scenario.inputs.spans} == {1.0}
+    # The one param changes nothing; the other comes nearer to what the model has by itself.
+    assert "leak" not in found.scenario.params and found.result.verdict == "broken" and found.done
+    told = dict(found.without)
+    assert set(told.values()) == {"kept"} and len(told) == len(found.scenario.inputs.spans) + len(found.scenario.params)
+    assert "without ring in 2: kept" in str(found) and found.plain()["without"] == told
+    # What it says is so: each of them alone keeps the claim.
+    for span in found.scenario.inputs.spans:
+        spans = [one for one in found.scenario.inputs.spans if one != span]
+        again = lt.check(lt.record(found.scenario.changed(inputs=lt.InputScript(spans))), found.scenario.claims)
+        assert again[0].verdict == told[f"{span.action} in {span.start}"]
+    ended = lt.shrink(run, most=3)
+    assert not ended.done and ended.runs == 3 and "the runs ended before all was tried" in str(ended)
+    nothing = lt.shrink(
+        run.changed(inputs=lt.InputScript(), params={}, claims=[lt.claim("hot", "eventually(heat > 5)")])
+    )
+    assert nothing.after == (0, 1) and "there is nothing to leave out" in str(nothing)
+
+
+@pytest.mark.slow
+def test_several_tries_at_once_come_to_the_same(leap_file):
+    leap_file.write_text(MODEL.replace("300.0", "450.0"))
+    words = ("shrink", leap_file, "--explore", "30", "--claim", "and under the beam", "--json")
+    assert call(*words).output == call(*words, "--workers", "2").output
+
+
+def test_a_search_looks_for_a_breach_and_the_same_call_finds_the_same(leap, leap_file):
     found = lt.find_breach(leap.changed(params={"speed": 450}), 50, "and under the beam")
     assert lt.check(lt.record(found.broken), leap.claims)["and under the beam"].verdict == "broken"
     again = lt.find_breach(leap.changed(params={"speed": 450}), 50, "and under the beam")
@@ -179,16 +239,16 @@ def test_random_scripts_look_for_a_breach_and_the_same_call_finds_the_same(leap,
     idle = lt.claim("never out", "always(implies(wick.x > 900, wick.y > 0))")
     none = lt.find_breach(leap.changed(params={"speed": 360}, claims=[*leap.claims[1:], idle]), 20)
     assert (none.broken, none.tries, none.untested) == (None, 20, ("never out",))
-    assert str(none) == "no claim is broken in 20 random scripts\n  never put to the test: 'never out'"
+    assert str(none) == "no claim is broken in 20 runs\n  never put to the test: 'never out'"
     with pytest.raises(lt.LarkTallyError, match="no claim 'beam'"):
         lt.find_breach(leap, 5, "beam")
     with pytest.raises(lt.LarkTallyError, match="leap has no claims to break"):
         lt.find_breach(leap.changed(claims=()), 5)
-    kept = call("shrink", leap_file, "--random", "5", "--claim", "and under the beam")
-    assert kept.exit_code == 0 and "leap: no claim is broken in 5 random scripts" in kept.output
+    kept = call("shrink", leap_file, "--explore", "5", "--claim", "and under the beam")
+    assert kept.exit_code == 0 and "leap: no claim is broken in 5 runs" in kept.output
     leap_file.write_text(MODEL.replace("300.0", "450.0"))
     script = leap_file.with_suffix(".csv")
-    broken = call("shrink", leap_file, "--random", "50", "--claim", "and under the beam", "--out", script)
+    broken = call("shrink", leap_file, "--explore", "50", "--claim", "and under the beam", "--out", script)
     assert broken.exit_code == 1 and "is still broken with 1 press in" in broken.output and "why " in broken.output
     assert lt.InputScript.from_csv(script).spans[0].action == "hop"
     plain = json.loads(call("shrink", leap_file, "--json").output)

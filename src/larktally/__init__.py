@@ -75,12 +75,12 @@ if TYPE_CHECKING:
     from larktally.runs.record import record as record
     from larktally.runs.scenario import Scenario as Scenario
     from larktally.runs.side_by_side import side_by_side as side_by_side
+    from larktally.search.breaches import find_breach as find_breach
     from larktally.search.explore import Explored as Explored
     from larktally.search.explore import explore as explore
     from larktally.search.named_numbers import numbers as numbers
     from larktally.search.shifting import Window as Window
     from larktally.search.shifting import window_of as window_of
-    from larktally.search.shrink import find_breach as find_breach
     from larktally.search.shrink import shrink as shrink
     from larktally.search.tune import tune as tune
     from larktally.search.two_builds import compare_folders as compare_folders
