@@ -252,9 +252,11 @@ class _Tries:
         # Nothing after the breach can have made it: mostly one run and half the frames are gone.
         if self._row is not None and self._row < self.now.frames:
             self.first([self.now._replace(frames=self._row)])
-        # Where it ends with its first breach, a shorter one has none.
+        # A run that ends with its first breach is not broken a frame before, unless it is the end itself that breaks it.
+        if self._row == self.now.frames and self.first([self.now._replace(frames=self.now.frames - 1)]) is None:
+            return
         low = 0
-        while self._row != self.now.frames and self.now.frames - low > 1 and self.runs < self._most:
+        while self.now.frames - low > 1 and self.runs < self._most:
             middle = (low + self.now.frames) // 2
             if self.first([self.now._replace(frames=middle)]) is None:
                 low = middle
