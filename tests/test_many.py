@@ -588,6 +588,26 @@ class Breaks:
         return {"n": self.n, "x": float("nan") if self.n > 20 else 0.0, "mode": "early" if self.n < 25 else "late"}
 
 
+def test_what_is_odd_under_other_inputs_is_a_find_and_made_small(tmp_path):
+    def ledge(setup):
+        sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((0, 0), (200, 16))]), actions=("left", "right"))
+        body = sim.body("wick", size=(12, 20), at=(90, 16))
+        sim.before("motion")(lambda now: body.steer(vx=240 * now.axis("left", "right")))
+        return sim
+
+    walk = lt.Scenario(ledge, frames=120, inputs=lt.InputScript().hold("right", 1, 10), name="walk")
+    found = lt.explore(walk, runs=60, frames=120)
+    (odd,) = (one for one in found.found if one.finding is not None)
+    assert odd.finding.check == "trouble" and odd.finding.about == "wick" and not found.passed
+    assert len(odd.scenario.inputs.spans) == 1 and "odd: trouble: wick: leaves the level" in str(found)
+    trace = lt.record(odd.scenario)
+    assert not (0 <= trace["wick.x"][odd.row] <= 188) and all(
+        0 <= trace["wick.x"][row] <= 188 for row in range(odd.row)
+    )
+    # What is meant so is no find.
+    assert lt.explore(walk.changed(intended=[odd.finding.identity]), runs=60, frames=120).passed
+
+
 def test_a_subject_that_fails_under_some_inputs_is_a_find_and_nan_and_labels_are_no_trouble():
     scenario = lt.Scenario(Breaks, frames=20, allow_nan=True)
     found = lt.explore(scenario, runs=60, frames=50)

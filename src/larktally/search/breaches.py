@@ -13,7 +13,7 @@ from larktally.runs.many import Workers, many_hands
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.explore import begun, go_on
-from larktally.search.judged_claims import JudgedClaims
+from larktally.search.judged_runs import JudgedRuns
 
 __all__ = ["SearchResult", "find_breach"]
 
@@ -61,7 +61,7 @@ def find_breach(
         raise LarkTallyError(
             unknown_name("claim", claim, names) if claim else f"{scenario.title} has no claims to break"
         )
-    judged = JudgedClaims(scenario, claims, every=1)
+    judged = JudgedRuns(scenario, claims, every=1)
     search = begun(scenario, int(scenario.frames), (), seed)
     search.at_random = AT_RANDOM
     with many_hands(workers, executor) as hands:

@@ -19,6 +19,8 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from larktally.auditing.audit import oddities
+from larktally.auditing.finding import Finding
 from larktally.claims.checking import rows_where
 from larktally.claims.claim import claim
 from larktally.errors import LarkTallyError
@@ -31,7 +33,7 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.branch_rows import Branch, lead
 from larktally.search.guided import GuidedSearch, Plan
-from larktally.search.judged_claims import JudgedClaims
+from larktally.search.judged_runs import MOST_ODD, JudgedRuns
 from larktally.search.shrink import shrink
 from larktally.search.targets import Nearest, Target
 from larktally.textfmt import plural
@@ -49,14 +51,15 @@ MOST_SHRINKS, SHRINK_ROWS = 300, 40_000
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Reached:
-    """Something that a run reached: a target, a claim that it broke, or a failure of the subject; in which row, and the scenario
-    that does it, made small, but for a failure."""
+    """Something that a run reached: a target, a claim that it broke, a failure of the subject, or a finding of the audit; in
+    which row, and the scenario that does it, made small as far as a claim says what it is."""
 
     target: Target | None
     claim: str
     row: int
     scenario: Scenario
     failure: str = ""
+    finding: Finding | None = None
 
     @property
     def what(self) -> str:
@@ -65,6 +68,8 @@ class Reached:
             return str(self.target)
         if self.failure:
             return f"the subject fails: {self.failure}"
+        if self.finding is not None:
+            return f"odd: {self.finding.check}: {self.finding}"
         return f"breaks {self.claim!r}"
 
 
@@ -87,7 +92,7 @@ class Explored:
 
     @property
     def passed(self) -> bool:
-        """Whether no claim was broken, and the subject failed nowhere; what was out of reach is told and fails nothing."""
+        """Whether no claim was broken, the subject failed nowhere and nothing was odd; what was out of reach fails nothing."""
         return all(one.target is not None for one in self.found)
 
     def plain(self) -> dict[str, Any]:
@@ -156,7 +161,7 @@ def explore(
     on_progress: Callable[[int, int], Any] | None = None,
 ) -> Explored:
     """Looks for inputs that reach the states and rules of a scenario's machines that its own script does not, values of its
-    labels, and breaches of its claims.
+    labels, breaches of its claims, and what an audit is sure of.
 
     At most so many `runs`, or `seconds`, of at most `frames` each (by default what the scenario has, and 600 at the least).
     `actions` are those that may be pressed, by default all on/off ones; one that pauses only where a clock stands already,
@@ -164,7 +169,7 @@ def explore(
     LarkTallyError for an action that there is not, and for nothing to press.
     """
     search = begun(scenario, frames, actions, seed)
-    judged = JudgedClaims(scenario, scenario.claims, JUDGED_EVERY)
+    judged = JudgedRuns(scenario, scenario.claims, JUDGED_EVERY, audited=True)
     with many_hands(workers, executor) as hands:
         go_on(search, judged, runs, seconds, hands, on_progress, lambda: _goes_on(search, judged))
     return _explored(scenario, search, judged)
@@ -197,7 +202,7 @@ def begun(scenario: Scenario, frames: int | None, actions: Collection[str], seed
 
 def go_on(
     search: GuidedSearch,
-    judged: JudgedClaims,
+    judged: JudgedRuns,
     runs: int,
     seconds: float | None,
     hands: Hands,
@@ -242,13 +247,15 @@ def _pauses(scenario: Scenario, base: Trace, actions: Sequence[str]) -> Iterator
             yield action
 
 
-def _goes_on(search: GuidedSearch, judged: JudgedClaims) -> bool:
+def _goes_on(search: GuidedSearch, judged: JudgedRuns) -> bool:
     """Whether there is anything left to look for."""
-    left = any(target not in search.found for target in search.wanted)
-    return left or bool(search.labels) or judged.any_left
+    if any(target not in search.found for target in search.wanted) or search.labels or judged.any_left:
+        return True
+    # Where nothing has a name to be reached, what is odd is all there is to look for.
+    return not search.wanted and not search.known and len(judged.odd) < MOST_ODD
 
 
-def _explored(scenario: Scenario, search: GuidedSearch, judged: JudgedClaims) -> Explored:
+def _explored(scenario: Scenario, search: GuidedSearch, judged: JudgedRuns) -> Explored:
     found = []
     for name, made in judged.broken.items():
         smaller = shrink(made, name, _shrinks(int(made.frames)))
@@ -257,6 +264,8 @@ def _explored(scenario: Scenario, search: GuidedSearch, judged: JudgedClaims) ->
         if breaches and breaches[0].row is not None:
             row = breaches[0].row
         found.append(Reached(None, name, row, smaller.scenario))
+    for finding, made in judged.odd.values():
+        found.append(_odd(finding, made))
     small: list[Reached] = []
     # Rules first: who takes the rule into a state reaches the state.
     for target in sorted(search.found, key=lambda one: not one.is_rule):
@@ -270,6 +279,26 @@ def _explored(scenario: Scenario, search: GuidedSearch, judged: JudgedClaims) ->
             missed.append((target, near))
     every = (*found, *sorted(small, key=lambda one: one.row))
     return Explored(scenario, every, tuple(search.known), tuple(missed), search.runs, search.rows)
+
+
+def _odd(finding: Finding, made: Scenario) -> Reached:
+    """A finding in the smallest run in which the claim that would pin it is broken; where there is none, as it was found."""
+    made = made.changed(claims=(), measures=())
+    if finding.claim:
+        pinned = made.changed(claims=[claim(finding.identity, finding.claim)])
+        try:
+            made = shrink(pinned, finding.identity, _shrinks(int(made.frames))).scenario
+        except LarkTallyError:
+            # The claim is a pattern to fill in, or is not about these rows.
+            pass
+    for one in oddities(record(made), made):
+        # In the smaller run it is in another row.
+        if one.identity == finding.identity:
+            finding = one
+    row = int(made.frames)
+    if finding.rows:
+        row = finding.rows[0]
+    return Reached(None, "", row, made, finding=finding)
 
 
 def _shrinks(frames: int) -> int:

@@ -58,9 +58,9 @@ def _variable(one: Reached, taken: dict[str, int]) -> str:
 
 def _scenario(one: Reached, variable: str) -> str:
     claims = f"[one for one in explored.claims if one.name == {one.claim!r}]"
-    if one.failure:
+    if one.failure or one.finding is not None:
         claims = "explored.claims"
-    if one.target is not None:
+    if one.target is not None or (one.finding is not None and one.scenario.claims):
         kept = one.scenario.claims[0]
         claims = f"[lt.claim({kept.name!r}, {kept.text!r})]"
     return (
