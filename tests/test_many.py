@@ -588,6 +588,23 @@ class Breaks:
         return {"n": self.n, "x": float("nan") if self.n > 20 else 0.0, "mode": "early" if self.n < 25 else "late"}
 
 
+def test_an_action_that_stops_a_clock_is_left_alone_unless_it_is_named():
+    def menu(setup):
+        sim = lt.Sim(setup, actions=("pause", "strike"))
+        play, _ = sim.clock("play"), sim.clock("front")
+        shown = sim.machine("menu", ("no", "yes"), "no", clock="front")
+        shown.transition("no", to="yes", when="pressed('pause')", name="opens")
+        shown.transition("yes", to="no", when="pressed('pause')", name="closes")
+        shown.enter("yes")(lambda now: play.pause())
+        shown.leave("yes")(lambda now: play.run(1))
+        return sim
+
+    run = lt.Scenario(menu, frames=60)
+    found = lt.explore(run, runs=32)
+    assert found.left_alone == ("pause",) and "not pressed, since it stops a clock: pause" in str(found)
+    assert not lt.explore(run, runs=200, actions=["pause", "strike"]).missed
+
+
 def test_what_is_odd_under_other_inputs_is_a_find_and_made_small(tmp_path):
     def ledge(setup):
         sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((0, 0), (200, 16))]), actions=("left", "right"))

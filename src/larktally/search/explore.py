@@ -76,7 +76,8 @@ class Reached:
 @dataclass(frozen=True, slots=True, eq=False)
 class Explored:
     """What a search came to: what was reached by new inputs, what the scenario's own script reaches, what stayed out of reach,
-    with the nearest that was come to it, and how many runs and rows it took."""
+    with the nearest that was come to it, and how many runs and rows it took. `left_alone` are the actions that were not pressed,
+    since they stop a clock."""
 
     scenario: Scenario
     found: tuple[Reached, ...]
@@ -84,6 +85,7 @@ class Explored:
     missed: tuple[tuple[Target, Nearest | None], ...]
     runs: int
     rows: int
+    left_alone: tuple[str, ...] = ()
 
     @property
     def broken(self) -> tuple[Reached, ...]:
@@ -113,6 +115,7 @@ class Explored:
             "found": found,
             "known": [str(one) for one in self.known],
             "missed": missed,
+            "left_alone": list(self.left_alone),
         }
 
     def report(self) -> Report:
@@ -135,6 +138,12 @@ class Explored:
             elif target.is_rule:
                 told = "its machine was never in a state that it starts from"
             yield Line(f"out of reach: {target}; {told}", tone="odd")
+        if self.missed and self.left_alone:
+            names = ",".join(self.left_alone)
+            yield Line(
+                f"not pressed, since it stops a clock: {names}; to press it too, name all: --actions {names},…",
+                tone="quiet",
+            )
         if self.missed:
             return
         if any(one.is_rule for one in (*self.known, *(one.target for one in self.found if one.target is not None))):
@@ -278,7 +287,7 @@ def _explored(scenario: Scenario, search: GuidedSearch, judged: JudgedRuns) -> E
         if target not in search.found:
             missed.append((target, near))
     every = (*found, *sorted(small, key=lambda one: one.row))
-    return Explored(scenario, every, tuple(search.known), tuple(missed), search.runs, search.rows)
+    return Explored(scenario, every, tuple(search.known), tuple(missed), search.runs, search.rows, search.pauses)
 
 
 def _odd(finding: Finding, made: Scenario) -> Reached:
