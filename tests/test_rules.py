@@ -104,6 +104,10 @@ def test_rules_of_a_file_over_runs_tell_where_and_by_how_much(tmp_path, runs):
     rules = tmp_path / "rules.toml"
     rules.write_text(RULES)
     tallies = lt.check_each(runs, rules)
+    from concurrent.futures import ThreadPoolExecutor
+
+    assert str(lt.check_each(runs, rules, executor=ThreadPoolExecutor(2))) == str(tallies)
+    assert str(lt.check_each(runs, rules, workers=2)) == str(tallies)
     low = next(one for one in tallies.claims if one.name == "low")
     assert low.broken_in == ("at 120",) and low.margin == (-1.5, "at 120") and len(low.kept_in) == 2
     (across,) = tallies.across

@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from larktally.auditing.audit import Audit as Audit
     from larktally.auditing.audit import audit as audit
     from larktally.claims.checking import check as check
-    from larktally.claims.checking import check_each as check_each
     from larktally.claims.checking import rows_where as rows_where
     from larktally.claims.claim import Claim as Claim
     from larktally.claims.claim import claim as claim
@@ -76,6 +75,7 @@ if TYPE_CHECKING:
     from larktally.runs.scenario import Scenario as Scenario
     from larktally.runs.side_by_side import side_by_side as side_by_side
     from larktally.search.breaches import find_breach as find_breach
+    from larktally.search.check_each import check_each as check_each
     from larktally.search.explore import Explored as Explored
     from larktally.search.explore import explore as explore
     from larktally.search.named_numbers import numbers as numbers

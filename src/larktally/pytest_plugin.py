@@ -162,7 +162,7 @@ class TestRuns:
 
     def check_each(self, traces: Mapping[str, Trace], claims: Iterable[Claim] | str | Path) -> Tallies:
         """Asserts claims, or the rules of a file beside the test, over several traces: each claim once over all of them."""
-        from larktally.claims.checking import check_each
+        from larktally.search.check_each import check_each
 
         for trace in traces.values():
             self._see(trace)

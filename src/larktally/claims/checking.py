@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
-from pathlib import Path
+from collections.abc import Iterable
 
 import numpy as np
 import numpy.typing as npt
 
-from larktally.claims.across import Across, judge_across
 from larktally.claims.claim import Claim
-from larktally.claims.files import load_rules
-from larktally.claims.over_runs import Tallies
 from larktally.claims.verdicts import Result, Tally
 from larktally.errors import ClaimError, LarkTallyError
 from larktally.language.columns import Evaluator
@@ -22,7 +18,7 @@ from larktally.language.reading import evaluator, typecheck
 from larktally.language.tree import to_text, walk
 from larktally.traces.trace import Trace
 
-__all__ = ["check", "check_each", "rows_where"]
+__all__ = ["check", "rows_where"]
 
 
 def check(trace: Trace, claims: Iterable[Claim], *, against: Trace | None = None) -> Tally:
@@ -49,35 +45,6 @@ def check(trace: Trace, claims: Iterable[Claim], *, against: Trace | None = None
         left.subtract(set(walk(one_claim.tree)))
         read.let_go(lambda node: left[node] <= 0)
     return Tally(results)
-
-
-def check_each(
-    traces: Mapping[str, Trace], claims: Iterable[Claim] | str | Path, *, across: Iterable[Across] = ()
-) -> Tallies:
-    """The same claims over several traces, or the rules of a TOML file: a tally for each, by the trace's name, and what each
-    claim comes to over all of them.
-
-    A trace on which a claim cannot be judged is an error of the whole, listed by name. Raises LarkTallyError for no traces at
-    all, and where none of them can be judged.
-    """
-    if isinstance(claims, str | Path):
-        rules_of = {name: load_rules(claims, trace.channels) for name, trace in traces.items()}
-        across = next((rules.across for rules in rules_of.values()), ())
-        claims_of = {name: rules.claims for name, rules in rules_of.items()}
-    else:
-        given = tuple(claims)
-        claims_of = dict.fromkeys(traces, given)
-    found: dict[str, Tally] = {}
-    errors: dict[str, str] = {}
-    for name, trace in traces.items():
-        try:
-            found[name] = check(trace, claims_of[name])
-        except ClaimError as error:
-            errors[name] = str(error)
-            if len(errors) == len(traces):
-                # What fits no run at all is a slip in the claim, and not in the runs.
-                raise
-    return Tallies(found, errors, [judge_across(rule, traces) for rule in across])
 
 
 def rows_where(trace: Trace, condition: str | Form) -> npt.NDArray[np.int64]:
