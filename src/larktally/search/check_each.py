@@ -35,8 +35,8 @@ def check_each(
     claim comes to over all of them.
 
     `workers` processes share the traces ("all": one a core), or an `executor` with the standard library's interface has them,
-    which is worth the sending where they are long. A trace on which a claim cannot be judged is an error of the whole, listed by name.
-    Raises LarkTallyError for no traces at all, and where none of them can be judged.
+    which is worth the sending where they are long. A trace on which a claim cannot be judged is an error of the whole, listed by
+    name. Raises LarkTallyError for no traces at all, and where none of them can be judged.
     """
     if isinstance(claims, str | Path):
         rules_of = {name: load_rules(claims, trace.channels) for name, trace in traces.items()}
