@@ -130,7 +130,11 @@ class Explored:
             tone: Tone = "good"
             if one.target is None:
                 tone = "bad"
-            yield Line(f"{one.what} in row {one.row}, by {presses}", tone=tone)
+            told = f"{one.what} in row {one.row}"
+            if one.finding is not None:
+                # It says its rows itself.
+                told = one.what
+            yield Line(f"{told}, by {presses}", tone=tone)
         for target, near in self.missed:
             told = "never"
             if near is not None:

@@ -145,6 +145,8 @@ class Tuned:
             for before, after in self.jumps:
                 told = f"it goes from {before.measured:.6g} to {after.measured:.6g} at once"
                 yield Line(f"{told}, between {before.value:.9g} and {after.value:.9g}", indent=1)
+        if not self.stretches and self.whole:
+            yield Line("between whole numbers nothing was tried: an end with a point, 300.0, says so", indent=1)
         unmeasured, failed = 0, []
         for each in self.samples:
             if each.failed:
@@ -415,7 +417,8 @@ def _number(scenario: Scenario, param: str) -> TurnableNumber:
             if one.kind == "param" and not (isinstance(one.default, int | float) and not isinstance(one.default, bool)):
                 raise LarkTallyError(f"tune: param {param!r} is {one.default!r} by default, and not a number")
             return one
-    raise LarkTallyError("tune: " + unknown_name("param", param, [one.name for one in asked.found], scenario.title))
+    told = unknown_name("param", param, [one.name for one in asked.found], scenario.title)
+    raise LarkTallyError(f"tune: {told}; a model asks for its numbers while it is built")
 
 
 def _grid(param: str, low: float, high: float, step: float | None, whole: bool) -> tuple[list[float], float]:
