@@ -1,0 +1,316 @@
+"""Late inputs: a run goes on with guessed inputs, and when the true ones come it goes back and runs again.
+
+Each tick the inputs that came are compared with what was guessed; from the first frame that was guessed wrong the rows are made
+again, from the last state before it that was kept, and then the next frame is shown. One state is kept a tick, and none longer
+than it may still be gone back to.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from larktally.errors import LarkTallyError, SubjectFailed
+from larktally.inputs.script import InputScript
+from larktally.runs.lateness import Late, Predict, arrivals, guesser
+from larktally.runs.observers import RunObserver, RunStart, Stretch
+from larktally.runs.runner import Runner, Snapshot
+from larktally.runs.scenario import Scenario
+from larktally.subjects.protocol import Value
+from larktally.traces.trace import Trace
+
+__all__ = ["Correction", "Emitted", "LateRun", "ShownRow"]
+
+
+class Emitted(NamedTuple):
+    """An event as it was emitted: name, source, and data as text."""
+
+    name: str
+    source: str
+    data: str
+
+
+class _Version(NamedTuple):
+    """A row as it was made, the last time that it was."""
+
+    values: tuple[Value, ...]
+    events: tuple[Emitted, ...]
+
+
+class ShownRow(NamedTuple):
+    """What a viewer saw of a row: its values, what was shown to have happened, and up to which row all was certain."""
+
+    values: tuple[Value, ...]
+    events: tuple[Emitted, ...]
+    confirmed_to: int
+
+
+class Correction(NamedTuple):
+    """One going back, at the tick after `row` was shown: the last `depth` rows were made again, and of the last of them these
+    channels were another, numbers by so much; `events` came or went in any of them."""
+
+    row: int
+    depth: int
+    channels: Mapping[str, float | None]
+    events: int
+
+
+class _Newest(RunObserver):
+    """Keeps every row as it was made last."""
+
+    def __init__(self) -> None:
+        self.versions: dict[int, _Version] = {}
+
+    def begin(self, run: RunStart) -> None:
+        self.start = run
+
+    def rows(self, stretch: Stretch) -> None:
+        by_row: dict[int, list[Emitted]] = {}
+        for row, name, source, data in stretch.events.fields():
+            by_row.setdefault(row, []).append(Emitted(name, source, data))
+        for row, values in enumerate(zip(*stretch.columns, strict=True), stretch.first):
+            self.versions[row] = _Version(values, tuple(by_row.get(row, ())))
+
+
+class LateRun:
+    """A scenario led with inputs that come late; `plain` is its run with every input in time. Once it is `led`, it holds what was
+    `shown` and what was `confirmed`, row by row, the corrections, and how many frames were run again.
+
+    `window` is how many frames may be gone back at most; an input that comes later is waited for, or, with `drop`, never counts.
+    `lag` shows each row so many frames after it was made, `delay` lets every input count so many frames after it was pressed.
+    `show` is which events are shown: "first" those of a row when it is shown, "again" those too of rows that are made again,
+    "confirmed" those of rows that are certain, then. Raises LarkTallyError for a subject that cannot save.
+    """
+
+    def __init__(
+        self,
+        scenario: Scenario,
+        plain: Trace,
+        *,
+        late: Late | Mapping[str, Late],
+        predict: Predict = "repeat",
+        window: int | None = None,
+        drop: bool = False,
+        lag: int = 0,
+        delay: int = 0,
+        show: str = "first",
+        seed: int = 0,
+    ) -> None:
+        self.frames = plain.frames
+        self._newest = _Newest()
+        self._run = Runner(
+            scenario.changed(inputs=InputScript(), frames=max(self.frames, 1), until=None, claims=(), measures=()),
+            [self._newest],
+        )
+        info = self._run.subject.info
+        if not info.saves:
+            raise LarkTallyError(f"{self._run.subject.name} cannot save and load, so it cannot be gone back with")
+        self.start: RunStart = self._newest.start
+        self._actions = tuple(plain.inputs)
+        self._truth = {name: values.tolist() for name, values in plain.inputs.items()}
+        self._arrives = arrivals(late, info.actions, self._actions, self.frames, seed)
+        latest = 0
+        for ticks in self._arrives.values():
+            for frame, tick in enumerate(ticks):
+                # What counts later has so much longer to come.
+                ticks[frame] = max(tick - delay, frame)
+                latest = max(latest, ticks[frame] - frame)
+        self.latest = latest
+        self.window = latest if window is None else window
+        self._drop, self._lag, self._show = drop, lag, show
+        self._guess = guesser(predict, info.actions.analog)
+        self._own_guess = callable(predict)
+        self.shown: list[ShownRow] = []
+        self.confirmed: list[_Version] = []
+        self.corrections: list[Correction] = []
+        self.frames_again, self.ticks_waited = 0, 0
+        self.dropped: list[tuple[int, str]] = []
+        self.failures: list[tuple[int, str]] = []
+        # The frame up to which all inputs are certain, the newest that was run, and what each unconfirmed frame was run with.
+        self._certain = self._at = self._tick = 0
+        self._used: dict[int, dict[str, float]] = {0: dict.fromkeys(self._actions, 0.0)}
+        self._saved: dict[int, Snapshot] = {0: self._run.snapshot()}
+        self._broken = False
+        self._let_go = 0
+        # What is to be shown with the next row.
+        self._held_back: list[Emitted] = []
+
+    def led(self) -> LateRun:
+        """Led to where every input has come."""
+        self._settle()
+        while self._certain < self.frames or len(self.shown) <= self.frames:
+            self._step()
+        if self._held_back:
+            # What comes after the last picture is shown with it.
+            last = self.shown[-1]
+            self.shown[-1] = last._replace(events=(*last.events, *self._held_back))
+        return self
+
+    @property
+    def inputs(self) -> Mapping[str, list[float]]:
+        """What counted as held in each row: the true inputs, but for those that came too late."""
+        return self._truth
+
+    def _step(self) -> None:
+        """One tick: what came is put right, and the next frame is run and shown."""
+        self._tick += 1
+        before = self._certain
+        newest = min(self._at + 1, self.frames)
+        if newest > self._at and newest - self._window_end(newest) > self.window:
+            if self._drop:
+                self._give_up(newest)
+            else:
+                # Waited for: the picture stands.
+                newest = self._at
+                self.ticks_waited += 1
+        known = self._values(newest)
+        self._certain = self._window_end(newest)
+        wrong = self._first_wrong(known, before)
+        again: list[Emitted] = []
+        if wrong is not None:
+            again = self._corrected(wrong, known)
+        if newest > self._at:
+            self._lead(known, self._at + 1, newest)
+            self._at = newest
+            if wrong is None and self._run.row == newest:
+                self._saved[newest] = self._run.snapshot()
+        self._settle(again)
+
+    def _window_end(self, newest: int) -> int:
+        """Up to which frame all inputs have come by this tick."""
+        frame = self._certain
+        while frame < newest and all(self._arrives[name][frame + 1] <= self._tick for name in self._actions):
+            frame += 1
+        return frame
+
+    def _give_up(self, newest: int) -> None:
+        """Inputs that come too late never count: what was guessed is what was pressed."""
+        for frame in range(self._certain + 1, newest - self.window + 1):
+            for name in self._actions:
+                if self._arrives[name][frame] > self._tick:
+                    guessed = self._used[frame][name]
+                    if self._truth[name][frame] != guessed:
+                        self.dropped.append((frame, name))
+                    self._truth[name][frame] = guessed
+                    self._arrives[name][frame] = self._tick
+
+    def _values(self, newest: int) -> dict[int, dict[str, float]]:
+        """What is held in each frame that is not certain yet: what came, and guesses for the rest."""
+        found: dict[int, dict[str, float]] = {}
+        last = dict(self._used[self._certain])
+        for frame in range(self._certain + 1, newest + 1):
+            now = {}
+            for name in self._actions:
+                if self._arrives[name][frame] <= self._tick:
+                    last[name] = now[name] = self._truth[name][frame]
+                else:
+                    now[name] = self._guess(name, last[name], self._came(name, frame))
+            found[frame] = now
+        return found
+
+    def _came(self, name: str, frame: int) -> Sequence[tuple[int, float]]:
+        """What came of an action before a frame; only a user's own guess asks for it."""
+        if not self._own_guess:
+            return ()
+        came = []
+        for earlier in range(1, frame):
+            if self._arrives[name][earlier] <= self._tick:
+                came.append((earlier, self._truth[name][earlier]))
+        return came
+
+    def _first_wrong(self, known: Mapping[int, Mapping[str, float]], certain: int) -> int | None:
+        for frame in range(certain + 1, self._at + 1):
+            if known[frame] != self._used[frame]:
+                return frame
+        return None
+
+    def _corrected(self, wrong: int, known: Mapping[int, Mapping[str, float]]) -> list[Emitted]:
+        """Goes back to before the first frame that was wrong, and makes the rows after it again; what they emit now."""
+        old = {row: self._newest.versions[row] for row in range(wrong, self._at + 1)}
+        start = max(row for row in self._saved if row < wrong)
+        for row in [row for row in self._saved if row > start]:
+            del self._saved[row]
+        self._run.restore(self._saved[start])
+        self._broken = False
+        # Kept where it will be gone back to: before the first frame that is still a guess.
+        keep = min(max(self._certain, start), self._at)
+        if keep > start:
+            self._lead(known, start + 1, keep)
+            if self._run.row == keep:
+                self._saved[keep] = self._run.snapshot()
+        self._lead(known, keep + 1, self._at)
+        self.frames_again += self._at - start
+        again: list[Emitted] = []
+        changed = 0
+        for row in range(wrong, self._at + 1):
+            events = self._newest.versions[row].events
+            again += events
+            changed += events != old[row].events
+        channels = _differences(self._names, old[self._at].values, self._newest.versions[self._at].values)
+        self.corrections.append(Correction(self._at, self._at - wrong + 1, channels, changed))
+        return again
+
+    @property
+    def _names(self) -> list[str]:
+        return [channel.name for channel in self.start.reader.channels]
+
+    def _lead(self, known: Mapping[int, Mapping[str, float]], first: int, last: int) -> None:
+        """Rows first..last, with what is held in them."""
+        if last < first:
+            return
+        feed = self._run.feed
+        held = dict(feed.view.value_by)
+        for frame in range(first, last + 1):
+            now = known.get(frame) or self._used[frame]
+            self._used[frame] = dict(now)
+            for name, value in now.items():
+                if value != held.get(name, 0.0):
+                    feed.change(name, frame, value)
+                    held[name] = value
+        try:
+            if self._run.end is None and not self._broken:
+                self._run.to(last)
+        except SubjectFailed as failure:
+            # Under inputs that were guessed: what comes may put it right.
+            self.failures.append((failure.row or last, str(failure)))
+            self._broken = True
+        # Of a run that is over nothing more happens, and the last of it stands.
+        stands = self._newest.versions[max(min(self._run.row, last), first - 1)].values
+        for row in range(max(self._run.row + 1, first), last + 1):
+            self._newest.versions[row] = _Version(stands, ())
+
+    def _settle(self, again: Sequence[Emitted] = ()) -> None:
+        """Notes what is certain now and what is shown now, and lets go of what nobody goes back to."""
+        versions = self._newest.versions
+        for row in range(len(self.confirmed), self._certain + 1):
+            self.confirmed.append(versions[row])
+            if self._show == "confirmed":
+                self._held_back += versions[row].events
+        if self._show == "again":
+            self._held_back += again
+        # As many frames as there were ticks, but for those that were waited through.
+        row = len(self.shown)
+        if row <= min(self._tick - self.ticks_waited - self._lag, self._at):
+            events: tuple[Emitted, ...] = tuple(self._held_back)
+            self._held_back = []
+            if self._show != "confirmed":
+                events += versions[row].events
+            self.shown.append(ShownRow(versions[row].values, events, self._certain))
+        keep = max(row for row in self._saved if row <= self._certain)
+        for row in range(self._let_go, min(keep, len(self.shown))):
+            versions.pop(row, None)
+            self._used.pop(row, None)
+            self._saved.pop(row, None)
+            self._let_go = row + 1
+
+
+def _differences(names: Sequence[str], first: Sequence[Value], second: Sequence[Value]) -> dict[str, float | None]:
+    """The channels that are not the same in two rows, numbers with how far they are apart."""
+    found: dict[str, float | None] = {}
+    for name, one, other in zip(names, first, second, strict=True):
+        if one == other or (one != one and other != other):
+            continue
+        found[name] = None
+        if isinstance(one, int | float) and isinstance(other, int | float) and not isinstance(one, bool):
+            found[name] = abs(float(one) - float(other))
+    return found
