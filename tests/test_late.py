@@ -168,7 +168,7 @@ def test_what_is_shown_and_put_right_is_what_a_slow_loop_finds(subject):
 @pytest.mark.parametrize(("subject", "cases"), [(Lamplighters, 1700), (wick, 300)])
 def test_two_thousand_cases_confirm_the_plain_run(subject, cases):
     for seed in range(100, 100 + cases):
-        compared(subject, seed)
+        compared(subject, seed, 14)
 
 
 def meeting(**more):
@@ -186,6 +186,16 @@ def test_late_by_nothing_is_in_time_and_a_lag_as_long_as_the_latest_shows_all_in
     assert lagged.passed and lagged.corrections and {one.fate for one in lagged.events} == {"in time"}
     late = lt.rollback(meeting(), late=6)
     assert late.displayed[CONFIRMED_TO].tolist() == [max(row - 6, 0) for row in range(41)]
+
+
+def test_a_subject_without_actions_and_a_run_of_one_frame_are_in_time():
+    def bell(setup):
+        sim = lt.Sim(setup, events=("rings",))
+        sim.interval("ring", 5)
+        return sim
+
+    assert lt.rollback(lt.Scenario(bell, frames=20), late=6).passed
+    assert lt.rollback(lt.Scenario(Lamplighters, frames=1, inputs=lt.InputScript().press("hop", 1)), late=3).holds
 
 
 def test_events_are_shown_when_confirmed_or_again_and_counted():
@@ -319,6 +329,26 @@ def test_every_guess_wrong_and_six_late_costs_seven_steps_one_load_and_one_save(
     assert len(found.corrections) >= frames - 1
     assert calls["step"] - before["step"] - frames <= 7 * (frames + 6)
     assert calls["load"] - before["load"] <= frames + 6 and calls["save"] - before["save"] <= frames + 7
+
+
+def test_the_audit_finds_what_late_inputs_show_with_the_state_that_is_not_put_back():
+    class Ratchet(Lamplighters):
+        def reset(self, setup):
+            super().reset(setup)
+            self.hidden = 0
+
+        def step(self, now):
+            self.hidden += now.pressed("hop")
+            self.state["east"] -= self.hidden >= 5
+            yield from super().step(now)
+
+    for subject, found in ((Ratchet, True), (Lamplighters, False)):
+        told = lt.audit(
+            lt.Scenario(subject, frames=60, inputs=meeting().inputs), fresh=False, only=["late"], late_by="2..9"
+        )
+        assert bool(told.findings) == found and told.ran == ("late",)
+    (one,) = lt.audit(lt.Scenario(Ratchet, frames=60, inputs=meeting().inputs), fresh=False, only=["late"]).findings
+    assert one.certainty == "sure" and "row" in one.message and "hidden: " in one.message
 
 
 @pytest.mark.parametrize(

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 from larktally.auditing.checks import CHECKS, Check
 from larktally.auditing.finding import Finding, folded, ranked
+from larktally.auditing.late import LATE, late
 from larktally.auditing.moved_presses import MOVED, moved_presses
 from larktally.auditing.put_in_pause import PAUSED, put_in_pause
 from larktally.auditing.rerun import HAMMERED, HELD, RATES, hammered, held_down, other_rates
@@ -20,6 +21,7 @@ from larktally.auditing.seen import Seen
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Tone
+from larktally.runs.lateness import Late
 from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
@@ -34,7 +36,14 @@ WIDEST = 110
 REPEATS, SAVES = "unlike itself", "saved state"
 # The one job that both of them are.
 REWIND = "rewind"
-_RERUNS = {HELD: held_down, HAMMERED: hammered, RATES: other_rates, MOVED: moved_presses, PAUSED: put_in_pause}
+_RERUNS = {
+    HELD: held_down,
+    HAMMERED: hammered,
+    RATES: other_rates,
+    MOVED: moved_presses,
+    PAUSED: put_in_pause,
+    LATE: late,
+}
 ALL_CHECKS = (*(check.name for check in CHECKS), REPEATS, SAVES, *_RERUNS)
 
 
@@ -131,6 +140,7 @@ def audit(
     skip: Collection[str] = (),
     accepted: Collection[str] = (),
     intended: Collection[str] = (),
+    late_by: Late | None = None,
     workers: Workers = 1,
     executor: Executor | None = None,
     on_progress: Callable[[int, int], Any] | None = None,
@@ -141,6 +151,7 @@ def audit(
     (`fresh`), with each action held down, and from saved states put back in `rows` (a list, or every so-manieth; ten by default),
     each followed by `frames` frames. `file` is the Python file that holds it, where its model does not tell. `only` and `skip`
     name checks, `accepted` identities of findings that are known, `intended` those that are meant so, beside the scenario's own.
+    `late_by` is how late inputs are in the check of that name, as in `lt.rollback`: over the whole run, then.
     `workers` processes share the checks that run it again ("all": one a core), or an `executor` with the standard library's
     interface has them; `on_progress(done, of)` is called after each of those.
     Raises LarkTallyError for a check that there is not.
@@ -160,7 +171,7 @@ def audit(
     again = [
         name for name in (REWIND, *_RERUNS) if name in chosen or (name == REWIND and {REPEATS, SAVES} & set(chosen))
     ]
-    options = {"rows": rows, "frames": frames, "file": file, "fresh": fresh}
+    options = {"rows": rows, "frames": frames, "file": file, "fresh": fresh, "late_by": late_by}
     alone = executor is None and workers == 1
     # In this process the run that is here serves them all; another makes it anew.
     look = partial(_look_again, seen if alone else None, target, options)
@@ -183,9 +194,13 @@ def _look_again(seen: Seen | None, scenario: Scenario, options: dict[str, Any], 
     """One of the checks that run a scenario again, here or in a process that is there for many."""
     if seen is None:
         seen = Seen(record(scenario), scenario)
+    rewinding = dict(options)
+    late_by = rewinding.pop("late_by")
+    if name == LATE:
+        return _Again(list(late(seen, scenario, late_by)))
     if name != REWIND:
         return _Again(list(_RERUNS[name](seen, scenario)))
-    rerun = rewind_audit(scenario, first=seen.trace, **options)
+    rerun = rewind_audit(scenario, first=seen.trace, **rewinding)
     return _Again(list(_of_rerun(rerun)), rerun)
 
 

@@ -25,7 +25,7 @@ from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import Value
 from larktally.traces.trace import Trace
 
-__all__ = ["RewindAudit", "Rewound", "rewind_audit"]
+__all__ = ["RewindAudit", "Rewound", "rewind_audit", "suspects_of"]
 
 MOST_TOLD = 6
 
@@ -213,7 +213,7 @@ def _rewound(scenario: Scenario, walker: Walk, stop: int) -> tuple[Rewound | Non
                 # Made only now: of a subject that is one object, such as a program, it is the same one, reset.
                 again = anew = anew or Walk(scenario)
             again.run.restore(saved, script)
-            suspects = _suspects(inside, reachable_state(again.run.subject.target))
+            suspects = suspects_of(inside, reachable_state(again.run.subject.target))
             wrong = _first_other(again, row, before, again.on(stop), suspects)
             if wrong is not None:
                 return replace(wrong, anew=again is anew), left
@@ -254,7 +254,7 @@ def _others(
     )
 
 
-def _suspects(before: dict[str, str], after: dict[str, str]) -> tuple[str, ...]:
+def suspects_of(before: dict[str, str], after: dict[str, str]) -> tuple[str, ...]:
     """What was one value when the state was saved and is another after it was put back."""
     found: dict[str, str] = {}
     for name, value in before.items():

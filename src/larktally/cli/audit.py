@@ -66,6 +66,7 @@ _FAILING = {"sure": ("sure",), "likely": ("sure", "likely"), "none": ()}
 @click.option(
     "--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write JUnit XML, a case for each check."
 )
+@click.option("--late", "late_by", metavar="N|A..B", help="How late inputs are in the check 'late'. [default: 6]")
 @many_options
 @reading_options
 @click.option("--json", "as_json", is_flag=True, help="Print the audit as JSON.")
@@ -82,6 +83,7 @@ def command(
     folder: Path | None,
     claims_file: Path | None,
     junit: Path | None,
+    late_by: str | None,
     workers: str,
     cluster: str,
     rate: str | None,
@@ -92,7 +94,7 @@ def command(
 
     A finding names the part or rule, the rows, the evidence, and the claim that pins it from now on.
     """
-    options: dict[str, Any] = {"every": every, "frames": frames}
+    options: dict[str, Any] = {"every": every, "frames": frames, "late_by": _late_by(late_by)}
     checks: dict[str, Any] = {"only": only, "skip": skip}
     if claims_file is not None:
         checks["intended"] = load_intended(claims_file)
@@ -118,6 +120,11 @@ def command(
         echo(f"accepted, in {known.path}")
     if failed and not accept:
         exit_with(NOT_KEPT)
+
+
+def _late_by(text: str | None) -> int | str | None:
+    """--late as `lt.rollback` takes it, which says what does not fit."""
+    return int(text) if text is not None and text.isdecimal() else text
 
 
 class _Hands(NamedTuple):

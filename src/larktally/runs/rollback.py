@@ -261,8 +261,10 @@ class LateRun:
         feed = self._run.feed
         held = dict(feed.view.value_by)
         for frame in range(first, last + 1):
-            now = known.get(frame) or self._used[frame]
-            self._used[frame] = dict(now)
+            if frame in known:
+                # With no actions it is empty, and says so all the same.
+                self._used[frame] = dict(known[frame])
+            now = self._used[frame]
             for name, value in now.items():
                 if value != held.get(name, 0.0):
                     feed.change(name, frame, value)
