@@ -212,6 +212,15 @@ def test_events_are_shown_when_confirmed_or_again_and_counted():
     assert "lost" in str(first) and "correction" in str(first)
 
 
+def test_the_picture_shades_the_rows_that_were_made_again_and_a_trace_of_it_is_saved_and_read(tmp_path):
+    found = lt.rollback(meeting(), late=6)
+    figure = lt.draw_late(found)
+    shaded = sum(len([one for one in axes.patches if one.get_zorder() == 0]) for axes in figure.axes)
+    assert shaded >= len(found.corrections) and f"{len(found.corrections)} corrections" in figure.get_suptitle()
+    for trace in (found.confirmed, found.displayed):
+        assert lt.load_trace(trace.save(tmp_path / "late.parquet")).digest == trace.digest
+
+
 def test_a_delay_gives_inputs_longer_to_come_and_the_run_is_the_delayed_one():
     found = lt.rollback(meeting(), late=4, delay=4)
     assert found.passed and not found.corrections and found.latest == 0

@@ -101,6 +101,7 @@ if TYPE_CHECKING:
     from larktally.traces.outline import STAY as STAY
     from larktally.traces.trace import Trace as Trace
     from larktally.traces.trace import load_trace as load_trace
+    from larktally.views.late_picture import draw_late as draw_late
     from larktally.views.picture import draw_run as draw_run
     from larktally.views.picture import save_picture as save_picture
 

@@ -7,8 +7,9 @@ than it may still be gone back to.
 
 from __future__ import annotations
 
+import bisect
 from collections.abc import Mapping, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
@@ -28,6 +29,10 @@ class Emitted(NamedTuple):
     name: str
     source: str
     data: str
+
+
+#: What is held in a frame, a place for each action.
+_Held: TypeAlias = tuple[float, ...]
 
 
 class _Version(NamedTuple):
@@ -65,11 +70,29 @@ class _Newest(RunObserver):
         self.start = run
 
     def rows(self, stretch: Stretch) -> None:
-        by_row: dict[int, list[Emitted]] = {}
-        for row, name, source, data in stretch.events.fields():
-            by_row.setdefault(row, []).append(Emitted(name, source, data))
         for row, values in enumerate(zip(*stretch.columns, strict=True), stretch.first):
-            self.versions[row] = _Version(values, tuple(by_row.get(row, ())))
+            self.versions[row] = _Version(values, ())
+        # Few rows have any.
+        for row, name, source, data in stretch.events.fields():
+            values, before = self.versions[row]
+            self.versions[row] = _Version(values, (*before, Emitted(name, source, data)))
+
+
+class _Before(Sequence[tuple[int, float]]):
+    """The first so many of what came: a view, since it is asked for in every frame."""
+
+    def __init__(self, came: list[tuple[int, float]], length: int) -> None:
+        self._came, self._length = came, length
+
+    def __len__(self) -> int:
+        return self._length
+
+    def __getitem__(self, at: Any) -> Any:
+        if isinstance(at, slice):
+            return self._came[: self._length][at]
+        if not -self._length <= at < self._length:
+            raise IndexError(at)
+        return self._came[at % self._length]
 
 
 class LateRun:
@@ -107,19 +130,32 @@ class LateRun:
             raise LarkTallyError(f"{self._run.subject.name} cannot save and load, so it cannot be gone back with")
         self.start: RunStart = self._newest.start
         self._actions = tuple(plain.inputs)
-        self._truth = {name: values.tolist() for name, values in plain.inputs.items()}
-        self._arrives = arrivals(late, info.actions, self._actions, self.frames, seed)
+        arrives = arrivals(late, info.actions, self._actions, self.frames, seed)
         latest = 0
-        for ticks in self._arrives.values():
+        for ticks in arrives.values():
             for frame, tick in enumerate(ticks):
                 # What counts later has so much longer to come.
                 ticks[frame] = max(tick - delay, frame)
                 latest = max(latest, ticks[frame] - frame)
         self.latest = latest
+        # By frame, a place for each action: what is true of it, when it comes; and when all of them are there.
+        columns = (values.tolist() for values in plain.inputs.values())
+        none: list[tuple[Any, ...]] = [()] * (self.frames + 1)
+        self._truth: list[_Held] = list(zip(*columns, strict=True)) or none[:]
+        self._arrives: list[tuple[int, ...]] = list(zip(*arrives.values(), strict=True)) or none[:]
+        self._complete = [max(ticks, default=0) for ticks in self._arrives]
+        self._first_of = [min(ticks, default=0) for ticks in self._arrives]
+        self._repeats = predict == "repeat"
         self.window = latest if window is None else window
         self._drop, self._lag, self._show = drop, lag, show
         self._guess = guesser(predict, info.actions.analog)
         self._own_guess = callable(predict)
+        self._all_came: dict[str, list[tuple[int, float]]] = {name: [] for name in self._actions}
+        self._due: dict[int, list[tuple[str, int]]] = {}
+        for frame, ticks_of in enumerate(self._arrives):
+            for name, tick in zip(self._actions, ticks_of, strict=True):
+                if self._own_guess and frame:
+                    self._due.setdefault(tick, []).append((name, frame))
         self.shown: list[ShownRow] = []
         self.confirmed: list[_Version] = []
         self.corrections: list[Correction] = []
@@ -128,7 +164,8 @@ class LateRun:
         self.failures: list[tuple[int, str]] = []
         # The frame up to which all inputs are certain, the newest that was run, and what each unconfirmed frame was run with.
         self._certain = self._at = self._tick = 0
-        self._used: dict[int, dict[str, float]] = {0: dict.fromkeys(self._actions, 0.0)}
+        self._used: dict[int, _Held] = {0: (0.0,) * len(self._actions)}
+        self._names = [channel.name for channel in self.start.reader.channels]
         self._saved: dict[int, Snapshot] = {0: self._run.snapshot()}
         self._broken = False
         self._let_go = 0
@@ -149,11 +186,16 @@ class LateRun:
     @property
     def inputs(self) -> Mapping[str, list[float]]:
         """What counted as held in each row: the true inputs, but for those that came too late."""
-        return self._truth
+        found: dict[str, list[float]] = {}
+        for place, name in enumerate(self._actions):
+            found[name] = [held[place] for held in self._truth]
+        return found
 
     def _step(self) -> None:
         """One tick: what came is put right, and the next frame is run and shown."""
         self._tick += 1
+        if self._own_guess:
+            self._take_in()
         before = self._certain
         newest = min(self._at + 1, self.frames)
         if newest > self._at and newest - self._window_end(newest) > self.window:
@@ -168,64 +210,79 @@ class LateRun:
         wrong = self._first_wrong(known, before)
         again: list[Emitted] = []
         if wrong is not None:
-            again = self._corrected(wrong, known)
-        if newest > self._at:
-            self._lead(known, self._at + 1, newest)
-            self._at = newest
-            if wrong is None and self._run.row == newest:
+            again = self._corrected(wrong, known, newest)
+        elif newest > self._at:
+            self._lead(known, newest, newest)
+            if self._run.row == newest:
                 self._saved[newest] = self._run.snapshot()
+        self._at = newest
         self._settle(again)
 
     def _window_end(self, newest: int) -> int:
         """Up to which frame all inputs have come by this tick."""
         frame = self._certain
-        while frame < newest and all(self._arrives[name][frame + 1] <= self._tick for name in self._actions):
+        while frame < newest and self._complete[frame + 1] <= self._tick:
             frame += 1
         return frame
 
     def _give_up(self, newest: int) -> None:
         """Inputs that come too late never count: what was guessed is what was pressed."""
         for frame in range(self._certain + 1, newest - self.window + 1):
-            for name in self._actions:
-                if self._arrives[name][frame] > self._tick:
-                    guessed = self._used[frame][name]
-                    if self._truth[name][frame] != guessed:
-                        self.dropped.append((frame, name))
-                    self._truth[name][frame] = guessed
-                    self._arrives[name][frame] = self._tick
+            kept = []
+            for place, tick in enumerate(self._arrives[frame]):
+                true, guessed = self._truth[frame][place], self._used[frame][place]
+                if tick > self._tick and true != guessed:
+                    self.dropped.append((frame, self._actions[place]))
+                kept.append(guessed if tick > self._tick else true)
+            self._truth[frame] = tuple(kept)
+            self._arrives[frame] = (self._tick,) * len(self._actions)
+            self._complete[frame] = self._tick
 
-    def _values(self, newest: int) -> dict[int, dict[str, float]]:
+    def _values(self, newest: int) -> dict[int, _Held]:
         """What is held in each frame that is not certain yet: what came, and guesses for the rest."""
-        found: dict[int, dict[str, float]] = {}
-        last = dict(self._used[self._certain])
+        found: dict[int, _Held] = {}
+        last = self._used[self._certain]
         for frame in range(self._certain + 1, newest + 1):
-            now = {}
-            for name in self._actions:
-                if self._arrives[name][frame] <= self._tick:
-                    last[name] = now[name] = self._truth[name][frame]
-                else:
-                    now[name] = self._guess(name, last[name], self._came(name, frame))
-            found[frame] = now
+            if self._complete[frame] <= self._tick:
+                found[frame] = last = self._truth[frame]
+                continue
+            if self._repeats and self._first_of[frame] > self._tick:
+                found[frame] = last
+                continue
+            now, known = [], []
+            for place, tick in enumerate(self._arrives[frame]):
+                value = last[place]
+                if tick <= self._tick:
+                    value = self._truth[frame][place]
+                known.append(value)
+                if tick > self._tick:
+                    name = self._actions[place]
+                    value = self._guess(name, value, self._came(name, frame))
+                now.append(value)
+            found[frame], last = tuple(now), tuple(known)
         return found
 
     def _came(self, name: str, frame: int) -> Sequence[tuple[int, float]]:
         """What came of an action before a frame; only a user's own guess asks for it."""
         if not self._own_guess:
             return ()
-        came = []
-        for earlier in range(1, frame):
-            if self._arrives[name][earlier] <= self._tick:
-                came.append((earlier, self._truth[name][earlier]))
-        return came
+        came = self._all_came[name]
+        return _Before(came, bisect.bisect_left(came, (frame, -2.0)))
 
-    def _first_wrong(self, known: Mapping[int, Mapping[str, float]], certain: int) -> int | None:
+    def _take_in(self) -> None:
+        """Notes what came in this tick, in the order of frames."""
+        for name, frame in self._due.pop(self._tick, ()):
+            bisect.insort(self._all_came[name], (frame, self._truth[frame][self._actions.index(name)]))
+
+    def _first_wrong(self, known: Mapping[int, _Held], certain: int) -> int | None:
         for frame in range(certain + 1, self._at + 1):
             if known[frame] != self._used[frame]:
                 return frame
         return None
 
-    def _corrected(self, wrong: int, known: Mapping[int, Mapping[str, float]]) -> list[Emitted]:
-        """Goes back to before the first frame that was wrong, and makes the rows after it again; what they emit now."""
+    def _corrected(self, wrong: int, known: Mapping[int, _Held], newest: int) -> list[Emitted]:
+        """Goes back to before the first frame that was wrong, makes the rows after it again, and goes on; what those rows emit
+        now."""
         old = {row: self._newest.versions[row] for row in range(wrong, self._at + 1)}
         start = max(row for row in self._saved if row < wrong)
         for row in [row for row in self._saved if row > start]:
@@ -238,7 +295,7 @@ class LateRun:
             self._lead(known, start + 1, keep)
             if self._run.row == keep:
                 self._saved[keep] = self._run.snapshot()
-        self._lead(known, keep + 1, self._at)
+        self._lead(known, keep + 1, newest)
         self.frames_again += self._at - start
         again: list[Emitted] = []
         changed = 0
@@ -250,25 +307,21 @@ class LateRun:
         self.corrections.append(Correction(self._at, self._at - wrong + 1, channels, changed))
         return again
 
-    @property
-    def _names(self) -> list[str]:
-        return [channel.name for channel in self.start.reader.channels]
-
-    def _lead(self, known: Mapping[int, Mapping[str, float]], first: int, last: int) -> None:
+    def _lead(self, known: Mapping[int, _Held], first: int, last: int) -> None:
         """Rows first..last, with what is held in them."""
         if last < first:
             return
-        feed = self._run.feed
-        held = dict(feed.view.value_by)
+        before = self._used[first - 1]
         for frame in range(first, last + 1):
-            if frame in known:
-                # With no actions it is empty, and says so all the same.
-                self._used[frame] = dict(known[frame])
-            now = self._used[frame]
-            for name, value in now.items():
-                if value != held.get(name, 0.0):
-                    feed.change(name, frame, value)
-                    held[name] = value
+            now = known.get(frame)
+            if now is None:
+                now = self._used[frame]
+            self._used[frame] = now
+            if now != before:
+                for name, one, other in zip(self._actions, before, now, strict=True):
+                    if one != other:
+                        self._run.feed.change(name, frame, other)
+            before = now
         try:
             if self._run.end is None and not self._broken:
                 self._run.to(last)
