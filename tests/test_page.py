@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from selenium.common.exceptions import ElementClickInterceptedException, StaleElementReferenceException
 from selenium.webdriver import Chrome, ChromeOptions, ChromeService
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
@@ -78,7 +79,15 @@ class Seen:
         return self.wait(lambda: self.chrome.find_elements(By.XPATH, path), f"no button {text!r}")[0]
 
     def click(self, text: str) -> None:
-        self.button(text).click()
+        self.wait(lambda: self._clicked(text), f"{text!r} cannot be clicked")
+
+    def _clicked(self, text: str) -> bool:
+        """Whether it took the click: while the page is laid out anew another thing may lie there for a moment."""
+        try:
+            self.button(text).click()
+        except (ElementClickInterceptedException, StaleElementReferenceException):
+            return False
+        return True
 
     def press(self, *keys: str) -> None:
         ActionChains(self.chrome).send_keys(*keys).perform()
