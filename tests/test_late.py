@@ -3,6 +3,8 @@
 import json
 import pickle
 import random
+import sys
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -186,6 +188,14 @@ def test_late_by_nothing_is_in_time_and_a_lag_as_long_as_the_latest_shows_all_in
     assert lagged.passed and lagged.corrections and {one.fate for one in lagged.events} == {"in time"}
     late = lt.rollback(meeting(), late=6)
     assert late.displayed[CONFIRMED_TO].tolist() == [max(row - 6, 0) for row in range(41)]
+
+
+def test_the_actions_that_are_late_are_said_by_name_or_by_groups():
+    by_name = lt.rollback(meeting(), late=4, actions=["left", "right"])
+    by_group = lt.rollback(meeting(), late={"left right": 4})
+    assert by_name.plain() == by_group.plain() and not [one for one in by_name.corrections if "count" in one.channels]
+    with pytest.raises(lt.LarkTallyError, match="late= does so by groups already"):
+        lt.rollback(meeting(), late={"left": 2}, actions=["left"])
 
 
 def test_a_subject_without_actions_and_a_run_of_one_frame_are_in_time():
@@ -380,6 +390,17 @@ def test_the_audit_finds_what_late_inputs_show_with_the_state_that_is_not_put_ba
 def test_what_does_not_fit_is_told(given, told):
     with pytest.raises(lt.LarkTallyError, match=told):
         lt.rollback(meeting(), **given)
+
+
+@pytest.mark.parametrize("fault", ["", "save forgets oil", "save forgets rng"])
+def test_a_program_is_led_with_late_inputs_and_what_it_forgets_is_seen(fault):
+    program = lt.Program([sys.executable, str(Path(__file__).parent / "planted_program.py"), fault], step_within="20s")
+    inputs = lt.InputScript().hold("walk", 2, 9, 0.75).press("hop", 6).hold("burst", 14, 3).press("hop", 22)
+    scenario = lt.Scenario(program, frames=60, inputs=inputs)
+    found = lt.rollback(scenario, late="1..6", predict=lambda action, came: float(len(came) % 3 == 0))
+    assert found.holds == (not fault) and len(found.corrections) > 10
+    if not fault:
+        assert found.confirmed.rows == 61 and found.confirmed["x"].tolist() == lt.record(scenario)["x"].tolist()
 
 
 def test_a_subject_that_cannot_save_is_told():

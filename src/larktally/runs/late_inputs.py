@@ -219,6 +219,7 @@ def rollback(
     scenario: Scenario,
     *,
     late: Late | Mapping[str, Late],
+    actions: Sequence[str] = (),
     predict: Predict = "repeat",
     window: int | None = None,
     too_late: str = "",
@@ -231,13 +232,17 @@ def rollback(
     goes back and runs again when the true ones come. The subject has to save and load.
 
     `late` is a number of frames, "2..9" drawn from `seed`, a function of the frame, or one of these for each group of actions:
-    {"left right": "2..9", "hop": 0}; an action in no group is in time. `predict` guesses what has not come: "repeat" the last
-    that came, "none", or a function of an action and of what came of it, (frame, value) each. `window` is how many frames may
-    be gone back; where inputs come later, `too_late` says whether they are waited for ("wait") or never count ("drop"). To
-    try: `delay` lets every input count so many frames after it was pressed; `lag` shows each frame so many frames later;
-    `show` shows events "first", when their row is shown; "again", also when it is run again; or when they are "confirmed".
-    Raises LarkTallyError for what does not fit.
+    {"left right": "2..9", "hop": 0}; an action in no group is in time, nor is one late that is not in `actions`, where those
+    are said. `predict` guesses what has not come: "repeat" the last that came, "none", or a function of an action and of what
+    came of it, (frame, value) each. `window` is how many frames may be gone back; where inputs come later, `too_late` says
+    whether they are waited for ("wait") or never count ("drop"). To try: `delay` lets every input count so many frames after
+    it was pressed; `lag` shows each frame so many frames later; `show` shows events "first", when their row is shown; "again",
+    also when it is run again; or when they are "confirmed". Raises LarkTallyError for what does not fit.
     """
+    if actions:
+        if isinstance(late, Mapping):
+            raise LarkTallyError("actions= says whose inputs are late, and late= does so by groups already")
+        late = {" ".join([actions] if isinstance(actions, str) else actions): late}
     for name, number in (("delay", delay), ("lag", lag), ("window", 0 if window is None else window)):
         if not isinstance(number, int) or isinstance(number, bool) or not 0 <= number <= 600:
             raise LarkTallyError(f"{name} is a number of frames from 0 to 600, not {number!r}")
