@@ -368,6 +368,10 @@ def test_the_audit_finds_what_late_inputs_show_with_the_state_that_is_not_put_ba
         assert bool(told.findings) == found and told.ran == ("late",)
     (one,) = lt.audit(lt.Scenario(Ratchet, frames=60, inputs=meeting().inputs), fresh=False, only=["late"]).findings
     assert one.certainty == "sure" and "row" in one.message and "hidden: " in one.message
+    forgets = lt.Scenario(Lamplighters(("count",)), frames=60, inputs=meeting().inputs)
+    found = lt.audit(forgets, fresh=False, only=["late", "saved state"]).findings
+    # Told once, whichever of the two checks sees it first.
+    assert [one.about for one in found].count("count") == 1
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,8 @@ __all__ = ["Certainty", "Finding", "folded", "ranked", "rows_text", "why_command
 
 # Two checks that see the same fault see it in the same row, or read it a step apart.
 SAME_ROW = 2
+# The two checks that put a saved state back.
+SAVED_AND_LATE = {"saved state", "late"}
 
 Certainty: TypeAlias = Literal["sure", "likely"]
 
@@ -90,6 +92,9 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
 def _same_fault(one: Finding, other: Finding) -> bool:
     if one.check == other.check or not one.rows or not other.rows:
         return False
+    if {one.check, other.check} == SAVED_AND_LATE:
+        # Whichever row shows it, what is not put back is one fault.
+        return one.about == other.about
     return one.about.split()[:1] == other.about.split()[:1] and abs(one.rows[0] - other.rows[0]) <= SAME_ROW
 
 
