@@ -190,6 +190,63 @@ def test_late_by_nothing_is_in_time_and_a_lag_as_long_as_the_latest_shows_all_in
     assert late.displayed[CONFIRMED_TO].tolist() == [max(row - 6, 0) for row in range(41)]
 
 
+@pytest.mark.parametrize("subject", [Lamplighters, wick])
+def test_a_scenario_as_displayed_runs_as_what_was_displayed_and_whatever_takes_a_scenario_takes_it(subject):
+    for seed in range(6):
+        pick = random.Random(seed)
+        scenario = lt.Scenario(subject, frames=22, inputs=script(pick, 22), seed=seed)
+        for late, show in ((3, "first"), ("0..5", "again"), ({"left right": 4}, "first")):
+            trace = lt.record(lt.as_displayed(scenario, late=late, show=show, seed=7))
+            found = lt.rollback(scenario, late=late, show=show, seed=7).displayed
+            assert trace.rows == found.rows and trace.channels == found.channels
+            for name in trace.channels:
+                assert trace.columns[name].values.tolist() == found.columns[name].values.tolist(), (seed, name)
+            before_the_end = [one for one in found.events.fields() if one[0] < 22]
+            assert [one for one in trace.events.fields() if one[0] < 22] == before_the_end
+
+
+def test_the_fewest_presses_that_ring_twice_are_found():
+    def canal(setup):
+        sim = lt.Sim(setup, level=QUAY, actions=("west", "east"), events=("rings",))
+        west, east = sim.body("west", size=(12, 20), at=(80, 16)), sim.body("east", size=(12, 20), at=(150, 16))
+        bell = sim.machine("bell", ("silent", "rung"), "silent")
+        speed = setup.param("speed", 120.0)
+        sim.before("motion")(
+            lambda now: (west.steer(vx=speed * now.value("west")), east.steer(vx=-120 * now.value("east")))
+        )
+        bell.transition("silent", to="rung", when="east.x - west.x < 16")(lambda now: now.emit("rings"))
+        bell.transition("rung", to="silent", when="east.x - west.x > 20")
+        return sim
+
+    once = lt.claim("once at most", "at_most(event('rings'), 1)")
+    meeting = lt.Scenario(canal, frames=90, claims=[once], inputs=lt.InputScript().hold("west", 1, 60))
+    seen = lt.as_displayed(meeting, late={"east": 6})
+    assert lt.check(lt.record(meeting), [once]).passed and lt.check(lt.record(seen), [once]).passed
+    # East stops just before they meet, and much else is pressed.
+    inputs = (
+        lt.InputScript()
+        .hold("west", 1, 30)
+        .hold("east", 1, 10)
+        .press("east", 40)
+        .hold("west", 50, 9)
+        .hold("east", 70, 12)
+    )
+    found = lt.shrink(seen.changed(inputs=inputs))
+    assert len(found.scenario.inputs.spans) == 2 and {one.action for one in found.scenario.inputs.spans} == {
+        "west",
+        "east",
+    }
+    explored = lt.explore(meeting.changed(subject=seen.subject, inputs=lt.InputScript(), allow_nan=True), runs=32)
+    assert explored.runs == 32 and all(one.failure == "" for one in explored.found)
+    again = lt.rollback(meeting.changed(inputs=found.scenario.inputs, frames=found.scenario.frames), late={"east": 6})
+    assert sum(len(one.shown) for one in again.events if one.name == "rings") == 2
+    # Its params are read in there.
+    assert len(lt.vary(seen, {"speed": [60.0, 120.0]}).kept) == 2
+    over = lt.Scenario(Edge, frames=30, inputs=lt.InputScript().hold("stop", 2, 3))
+    ended = lt.record(lt.as_displayed(over, late=5))
+    assert ended.header.end == "fell" and ended.rows == lt.record(over).rows + 5
+
+
 def test_the_actions_that_are_late_are_said_by_name_or_by_groups():
     by_name = lt.rollback(meeting(), late=4, actions=["left", "right"])
     by_group = lt.rollback(meeting(), late={"left right": 4})

@@ -69,6 +69,7 @@ if TYPE_CHECKING:
     from larktally.parts.space.box import Box as Box
     from larktally.parts.space.level import Level as Level
     from larktally.parts.timers.animation import Clip as Clip
+    from larktally.runs.displayed import as_displayed as as_displayed
     from larktally.runs.late_inputs import rollback as rollback
     from larktally.runs.late_inputs import rollback_of_peers as rollback_of_peers
     from larktally.runs.live import Live as Live

@@ -253,9 +253,12 @@ def rollback(
     plain = record(scenario)
     if delay:
         plain = record(_delayed(scenario, plain, delay))
+    truth = list(zip(*(values.tolist() for values in plain.inputs.values()), strict=True)) or [()] * plain.rows
     run = LateRun(
         scenario,
-        plain,
+        tuple(plain.inputs),
+        truth,
+        plain.frames,
         late=late,
         predict=predict,
         window=window,

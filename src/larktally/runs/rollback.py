@@ -18,7 +18,6 @@ from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.runner import Runner, Snapshot
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import Value
-from larktally.traces.trace import Trace
 
 __all__ = ["Correction", "Emitted", "LateRun", "ShownRow"]
 
@@ -96,8 +95,9 @@ class _Before(Sequence[tuple[int, float]]):
 
 
 class LateRun:
-    """A scenario led with inputs that come late; `plain` is its run with every input in time. Once it is `led`, it holds what was
-    `shown` and what was `confirmed`, row by row, the corrections, and how many frames were run again.
+    """A scenario led with inputs that come late; `truth` is what is held in each row, a place for each of `actions`, as far as
+    it is known: all of it where it is `led` to its end, or up to the next tick where it is led `on` tick by tick. It holds
+    what was `shown` and what was `confirmed`, row by row, the corrections, and how many frames were run again.
 
     `window` is how many frames may be gone back at most; an input that comes later is waited for, or, with `drop`, never counts.
     `lag` shows each row so many frames after it was made, `delay` lets every input count so many frames after it was pressed.
@@ -108,7 +108,9 @@ class LateRun:
     def __init__(
         self,
         scenario: Scenario,
-        plain: Trace,
+        actions: Sequence[str],
+        truth: list[tuple[float, ...]],
+        frames: int,
         *,
         late: Late | Mapping[str, Late],
         predict: Predict = "repeat",
@@ -119,7 +121,7 @@ class LateRun:
         show: str = "first",
         seed: int = 0,
     ) -> None:
-        self.frames = plain.frames
+        self.frames = frames
         self._newest = _Newest()
         self._run = Runner(
             scenario.changed(inputs=InputScript(), frames=max(self.frames, 1), until=None, claims=(), measures=()),
@@ -129,7 +131,7 @@ class LateRun:
         if not info.saves:
             raise LarkTallyError(f"{self._run.subject.name} cannot save and load, so it cannot be gone back with")
         self.start: RunStart = self._newest.start
-        self._actions = tuple(plain.inputs)
+        self._actions = tuple(actions)
         arrives = arrivals(late, info.actions, self._actions, self.frames, seed)
         latest = 0
         for ticks in arrives.values():
@@ -139,10 +141,8 @@ class LateRun:
                 latest = max(latest, ticks[frame] - frame)
         self.latest = latest
         # By frame, a place for each action: what is true of it, when it comes; and when all of them are there.
-        columns = (values.tolist() for values in plain.inputs.values())
-        none: list[tuple[Any, ...]] = [()] * (self.frames + 1)
-        self._truth: list[_Held] = list(zip(*columns, strict=True)) or none[:]
-        self._arrives: list[tuple[int, ...]] = list(zip(*arrives.values(), strict=True)) or none[:]
+        self._truth: list[_Held] = truth
+        self._arrives: list[tuple[int, ...]] = list(zip(*arrives.values(), strict=True)) or [()] * (frames + 1)
         self._complete = [max(ticks, default=0) for ticks in self._arrives]
         self._first_of = [min(ticks, default=0) for ticks in self._arrives]
         self._repeats = predict == "repeat"
@@ -171,10 +171,23 @@ class LateRun:
         self._let_go = 0
         # What is to be shown with the next row.
         self._held_back: list[Emitted] = []
+        self._settle()
+
+    @property
+    def end(self) -> str | None:
+        """Why the run is over, once that is certain."""
+        end = self._run.end
+        if end is None or end.row > self._certain:
+            return None
+        return end.reason
+
+    def on(self, held: tuple[float, ...]) -> None:
+        """One tick on, with what is truly held in its frame, which is not known there before it comes."""
+        self._truth.append(held)
+        self._step()
 
     def led(self) -> LateRun:
         """Led to where every input has come."""
-        self._settle()
         while self._certain < self.frames or len(self.shown) <= self.frames:
             self._step()
         if self._held_back:
