@@ -205,6 +205,24 @@ def test_a_scenario_as_displayed_runs_as_what_was_displayed_and_whatever_takes_a
             assert [one for one in trace.events.fields() if one[0] < 22] == before_the_end
 
 
+def test_why_of_what_was_displayed_is_the_step_that_made_it_and_says_what_was_made_again():
+    seen = lt.as_displayed(meeting(), late=6)
+    trace = lt.record(seen)
+    found = lt.rollback(meeting(), late=6)
+    told = str(lt.causes(trace, seen, 15))
+    # Known up to frame 9, in which a press came that nobody had guessed.
+    assert "with inputs known up to frame 9; put right just before it: rows 9..14 were made again" in told
+    assert "self.state['west'] = 13 (was 12)" in told and "_run" not in told
+    for row in range(1, 41):
+        causes = lt.causes(trace, seen, row)
+        again = [one for one in found.corrections if one.row == row - 1]
+        assert ("made again" in causes.note) == bool(again) and not causes.differing
+    hop = lt.Scenario(wick, frames=20, inputs=lt.InputScript().press("hop", 3))
+    shown = lt.as_displayed(hop, late={"hop": 4})
+    told = str(lt.causes(lt.record(shown), shown, 3))
+    assert "known up to frame 0" in told and "up" in told and "taken" not in told.partition("events:")[0]
+
+
 def test_the_fewest_presses_that_ring_twice_are_found():
     def canal(setup):
         sim = lt.Sim(setup, level=QUAY, actions=("west", "east"), events=("rings",))
@@ -377,6 +395,31 @@ def test_peers_confirm_the_same_whoever_is_late():
     forgets = lt.Scenario(Lamplighters(("east",)), frames=40, inputs=meeting().inputs)
     apart = lt.rollback_of_peers(forgets, peers, late=6)
     assert apart.apart is not None and apart.apart[2].what == "east" and not apart.passed
+
+
+def test_what_peers_confirm_otherwise_is_told_with_its_line():
+    class Two:
+        actions = ("west", "east")
+
+        def reset(self, setup):
+            self.west, self.east = 0, 9
+
+        def step(self, now):
+            self.west += now.held("west")
+            self.east -= now.held("east")
+
+        def observe(self):
+            return {"west": self.west, "east": self.east}
+
+        def save(self):
+            return bytes([self.west])
+
+        def load(self, saved):
+            self.west = saved[0]
+
+    inputs = lt.InputScript().hold("west", 2, 6).hold("east", 3, 4)
+    apart = lt.rollback_of_peers(lt.Scenario(Two, frames=20, inputs=inputs), {"w": ("west",), "e": ("east",)}, late=3)
+    assert apart.apart[2].what == "east" and "test_late.py:" in apart.place and f"set at {apart.place}" in str(apart)
 
 
 def test_every_guess_wrong_and_six_late_costs_seven_steps_one_load_and_one_save():

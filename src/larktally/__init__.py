@@ -71,7 +71,6 @@ if TYPE_CHECKING:
     from larktally.parts.timers.animation import Clip as Clip
     from larktally.runs.displayed import as_displayed as as_displayed
     from larktally.runs.late_inputs import rollback as rollback
-    from larktally.runs.late_inputs import rollback_of_peers as rollback_of_peers
     from larktally.runs.live import Live as Live
     from larktally.runs.live import run_to as run_to
     from larktally.runs.record import record as record
@@ -82,6 +81,7 @@ if TYPE_CHECKING:
     from larktally.search.explore import Explored as Explored
     from larktally.search.explore import explore as explore
     from larktally.search.named_numbers import numbers as numbers
+    from larktally.search.peers import rollback_of_peers as rollback_of_peers
     from larktally.search.shifting import Window as Window
     from larktally.search.shifting import window_of as window_of
     from larktally.search.shrink import shrink as shrink

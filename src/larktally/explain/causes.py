@@ -28,7 +28,9 @@ from larktally.names import matching, one_or_many
 from larktally.parts.machine import Machine
 from larktally.parts.sim import Sim
 from larktally.report import Report
+from larktally.runs.displayed import Displayed
 from larktally.runs.live import Live, run_to
+from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.subjects.protocol import SubjectLike
 from larktally.textfmt import aligned, shown_value
@@ -160,6 +162,8 @@ def causes_in(
 ) -> dict[int, Causes]:
     """The causes of several rows from row 1 on, each with its channels (None for what `causes` tells by itself), found in
     one run."""
+    if isinstance(scenario, Scenario) and isinstance(scenario.subject, Displayed):
+        return _as_displayed(trace, scenario.subject, asked)
     rows = sorted(asked)
     # Rows in order, so that one run serves them all.
     live = run_to(trace, scenario, rows[0] - 1)
@@ -169,6 +173,19 @@ def causes_in(
         if isinstance(live.subject, Sim):
             found[row] = replace(found[row], still=_still(live.sim, found[row], asked[row] or (), trace))
     return _with_those_who_set_them(trace, scenario, found)
+
+
+def _as_displayed(trace: Trace, shown: Displayed, asked: Mapping[int, Iterable[str] | None]) -> dict[int, Causes]:
+    """The causes of rows that a viewer saw under late inputs: of the step that made each, and not of going back."""
+    found = {}
+    for row, names in asked.items():
+        guessed = shown.guessed(trace, row)
+        again = record(guessed.scenario)
+        own = None
+        if names is not None:
+            own = [name for name in names if name in again.columns]
+        found[row] = replace(causes_in(again, guessed.scenario, {row: own})[row], note=guessed.told)
+    return found
 
 
 def _still(sim: Sim, found: Causes, names: Iterable[str], trace: Trace) -> tuple[Stayed, ...]:

@@ -6,12 +6,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
+import numpy as np
 
 from larktally.errors import LarkTallyError
 from larktally.event import Event
+from larktally.inputs.script import InputScript
 from larktally.inputs.view import FrameInput
 from larktally.names import unknown_name
 from larktally.runs.late_inputs import CONFIRMED_TO, SHOWS
@@ -21,12 +23,21 @@ from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
 from larktally.setup import Setup
 from larktally.subjects.protocol import Value
+from larktally.traces.trace import Trace
 
-__all__ = ["as_displayed"]
+__all__ = ["Displayed", "GuessedRun", "as_displayed"]
+
+
+class GuessedRun(NamedTuple):
+    """The run of which a row that was displayed is the last: with what was pressed as far as it was known then, and guesses after
+    that. `told` says so."""
+
+    scenario: Scenario
+    told: str
 
 
 @dataclass(eq=False)
-class _Displayed:
+class Displayed:
     """The subject of a scenario, led with late inputs: what it shows is what a viewer saw, and up to which row that was
     certain."""
 
@@ -41,25 +52,12 @@ class _Displayed:
         # What it declares is known once it is built.
         info = Runner(self.scenario).subject.info
         self.actions = info.actions.all()
+        self.names = tuple(info.actions)
         self.events = info.events
         self.labels = {one.name: one.labels for one in info.channels if one.name in info.closed}
 
     def reset(self, setup: Setup) -> Iterator[Event]:
-        changed = self.scenario.changed(rate=setup.rate, seed=setup.seed, params=setup.params)
-        names = tuple(action.name for action in self.actions)
-        # Nothing is held in row 0.
-        truth: list[tuple[float, ...]] = [(0.0,) * len(names)]
-        self._names, self._over = names, False
-        self._run = LateRun(
-            changed,
-            names,
-            truth,
-            int(changed.frames),
-            late=self.late,
-            predict=self.predict,
-            show=self.show,
-            seed=self.seed,
-        )
+        self._run = self._begun(self.scenario.changed(rate=setup.rate, seed=setup.seed, params=setup.params))
         asked = self._run.start.setup
         # The model reads its params in there.
         setup.settings.update(asked.settings)
@@ -68,7 +66,7 @@ class _Displayed:
         return iter(_events(self._run.shown[0].events))
 
     def step(self, now: FrameInput) -> Iterator[Event]:
-        self._run.on(tuple(float(now.value(name)) for name in self._names))
+        self._run.on(tuple(float(now.value(name)) for name in self.names))
         yield from _events(self._run.shown[-1].events)
         if self._run.end is not None:
             # An end counts once it is certain.
@@ -77,6 +75,35 @@ class _Displayed:
     def observe(self) -> dict[str, Value]:
         shown = self._run.shown[-1]
         return {**dict(zip(self._channels, shown.values, strict=True)), CONFIRMED_TO: shown.confirmed_to}
+
+    def guessed(self, trace: Trace, row: int) -> GuessedRun:
+        """The run that a row of a recording of this was taken from, as it stood when it was displayed."""
+        header = trace.header
+        scenario = self.scenario.changed(rate=header.rate_text, seed=header.seed, params=header.params)
+        run = self._begun(scenario)
+        columns = [trace.inputs[name].tolist() for name in self.names]
+        for frame in range(1, row + 1):
+            run.on(tuple(column[frame] for column in columns))
+        held = {name: np.array(values) for name, values in run.held_as_shown.items()}
+        told = [f"as it was displayed, with inputs known up to frame {run.certain}"]
+        if run.corrections and run.corrections[-1].row == row - 1:
+            told.append(f"put right just before it: rows {row - run.corrections[-1].depth}..{row - 1} were made again")
+        changed = scenario.changed(inputs=InputScript.from_columns(held), frames=row)
+        return GuessedRun(changed, "; ".join(told))
+
+    def _begun(self, scenario: Scenario) -> LateRun:
+        # Nothing is held in row 0.
+        truth: list[tuple[float, ...]] = [(0.0,) * len(self.names)]
+        return LateRun(
+            scenario,
+            self.names,
+            truth,
+            int(scenario.frames),
+            late=self.late,
+            predict=self.predict,
+            show=self.show,
+            seed=self.seed,
+        )
 
 
 def _events(shown: Sequence[Any]) -> list[Event]:
@@ -106,5 +133,5 @@ def as_displayed(
     if show not in SHOWS:
         raise LarkTallyError(unknown_name("way to show events", show, SHOWS))
     bare = scenario.changed(claims=(), measures=(), windows=(), until=None)
-    subject = _Displayed(bare, late, predict, show, seed)
+    subject = Displayed(bare, late, predict, show, seed)
     return scenario.changed(subject=subject, allow_nan=True, name=scenario.name or f"{scenario.title} as displayed")

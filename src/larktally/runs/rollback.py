@@ -197,11 +197,27 @@ class LateRun:
         return self
 
     @property
+    def certain(self) -> int:
+        """The frame up to which every input has come."""
+        return self._certain
+
+    @property
     def inputs(self) -> Mapping[str, list[float]]:
         """What counted as held in each row: the true inputs, but for those that came too late."""
+        return self._by_action(self._truth)
+
+    @property
+    def held_as_shown(self) -> Mapping[str, list[float]]:
+        """What each row was made with, up to the newest: the true inputs as far as they have come, and guesses."""
+        rows = self._truth[: self._certain + 1]
+        for frame in range(self._certain + 1, self._at + 1):
+            rows.append(self._used[frame])
+        return self._by_action(rows)
+
+    def _by_action(self, rows: Sequence[_Held]) -> Mapping[str, list[float]]:
         found: dict[str, list[float]] = {}
         for place, name in enumerate(self._actions):
-            found[name] = [held[place] for held in self._truth]
+            found[name] = [held[place] for held in rows]
         return found
 
     def _step(self) -> None:
