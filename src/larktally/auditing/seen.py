@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from functools import cached_property
 from typing import Any
@@ -70,7 +71,11 @@ class Seen:
             causes = causes_in(self.trace, self.scenario, {at: [channel]})[at]
         except LarkTallyError:
             return ""
-        return next((one.place for one in causes.written if one.channel == channel), "")
+        for one in causes.written:
+            # An object's own attribute is known by its last word: self.state['east'] for the channel east.
+            if one.channel == channel or re.findall(r"\w+", one.channel)[-1] == channel.rpartition(".")[2]:
+                return one.place
+        return ""
 
     def of_kind(self, *kinds: str) -> Iterator[tuple[str, Column]]:
         """The channels of some kinds, with their columns."""
