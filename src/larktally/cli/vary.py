@@ -16,6 +16,7 @@ from larktally.errors import LarkTallyError
 from larktally.inputs.shift import Shift
 from larktally.runs.model_files import only_scenario
 from larktally.runs.scenario import Scenario
+from larktally.search.tune import Tuned, tune
 from larktally.search.vary import Varied, vary
 from larktally.whole_files import check_target
 
@@ -110,12 +111,7 @@ def command(
             show(done, as_json)
         raise
     show(found, as_json)
-    if picture is not None:
-        from larktally.views.measure_picture import draw_varied
-        from larktally.views.picture import save_picture
-
-        save_picture(draw_varied(found), picture)
-        _say_drawn(picture, as_json)
+    _draw(found, picture, as_json)
     if not found.passed:
         exit_with(NOT_KEPT)
 
@@ -132,8 +128,6 @@ def _tune(
     as_json: bool,
 ) -> None:
     """The values of a param that give what is wanted of a measure."""
-    from larktally.search.tune import tune
-
     if not wanted or len(params) != 1 or len(measures) != 1:
         raise LarkTallyError(
             "--wanted goes with one --param and one --measure: --param speed=300..460 --measure \"apex('wick.y')\" --wanted 80"
@@ -161,12 +155,7 @@ def _tune(
             on_progress=on_progress,
         )
     show(found, as_json)
-    if picture is not None:
-        from larktally.views.measure_picture import draw_tuned
-        from larktally.views.picture import save_picture
-
-        save_picture(draw_tuned(found), picture)
-        _say_drawn(picture, as_json)
+    _draw(found, picture, as_json)
     if not found.found:
         exit_with(NOT_KEPT)
 
@@ -183,7 +172,17 @@ def _bounds(what: str, text: str) -> tuple[float, float]:
     return found[0], found[1]
 
 
-def _say_drawn(picture: Path, as_json: bool) -> None:
+def _draw(found: Varied | Tuned, picture: Path | None, as_json: bool) -> None:
+    """The measures over the param, where a picture is asked for."""
+    if picture is None:
+        return
+    from larktally.views.measure_picture import draw_tuned, draw_varied
+    from larktally.views.picture import save_picture
+
+    if isinstance(found, Varied):
+        save_picture(draw_varied(found), picture)
+    else:
+        save_picture(draw_tuned(found), picture)
     if not as_json:
         echo(f"drawn: {picture}")
 
