@@ -15,7 +15,8 @@ from larktally.explain.causes import causes_of_breaches, lines_by_claim
 from larktally.report import Report
 from larktally.runs.model_files import only_scenario
 from larktally.search.breaches import find_breach
-from larktally.search.shrink import Shrunk, shrink
+from larktally.search.shrink import shrink
+from larktally.search.shrunk import Shrunk
 
 
 @click.command()

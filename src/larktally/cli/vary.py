@@ -16,7 +16,8 @@ from larktally.errors import LarkTallyError
 from larktally.inputs.shift import Shift
 from larktally.runs.model_files import only_scenario
 from larktally.runs.scenario import Scenario
-from larktally.search.tune import Tuned, tune
+from larktally.search.tune import tune
+from larktally.search.tuned import Tuned
 from larktally.search.vary import Varied, vary
 from larktally.whole_files import check_target
 

@@ -11,7 +11,8 @@ from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.search.shrink import Shrunk, shrink
+from larktally.search.shrink import shrink
+from larktally.search.shrunk import Shrunk
 from larktally.traces.marks import Mark, marks_of, without_marks
 from larktally.traces.trace import Trace
 

@@ -10,7 +10,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from larktally.errors import LarkTallyError
-from larktally.search.tune import Tuned
+from larktally.search.tuned import Tuned
 from larktally.search.vary import Varied
 from larktally.textfmt import printable, shown_value
 from larktally.views.palette import LIGHT, Palette

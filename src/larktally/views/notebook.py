@@ -16,8 +16,8 @@ from larktally.explain.causes import Causes
 from larktally.explain.coverage import Coverage
 from larktally.explain.replaying import Replay
 from larktally.search.named_numbers import Numbers
-from larktally.search.shrink import Shrunk
-from larktally.search.tune import Tuned
+from larktally.search.shrunk import Shrunk
+from larktally.search.tuned import Tuned
 from larktally.search.vary import Varied
 from larktally.subjects.programs.check import ProgramCheck
 from larktally.traces.lazy_trace import LazyTrace
