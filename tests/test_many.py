@@ -471,7 +471,7 @@ def test_scenarios_or_the_checks_of_one_are_audited_elsewhere_and_told_as_if_her
     made = load_scenarios(leap)[0]
     seen = []
     shared = lt.audit(made, fresh=False, workers=2, on_progress=lambda done, of: seen.append((done, of)))
-    assert shared.plain() == lt.audit(made, fresh=False).plain() and seen[-1] == (6, 6)
+    assert shared.plain() == lt.audit(made, fresh=False).plain() and seen[-1] == (7, 7)
     ran = cli("audit", leap, "--workers", "none")
     assert ran.exit_code == 2 and "--workers takes a number" in ran.stderr
 
@@ -542,7 +542,7 @@ def test_hidden_doors_are_opened_by_few_presses_and_each_run_does_what_it_says(d
 def test_a_narrow_number_is_come_to_and_what_stays_out_of_reach_is_told_with_the_part_that_never_held(doors):
     scenario = module_of_file(doors).narrow_and_never
     found = lt.explore(scenario, runs=1500)
-    assert "pulled" in {one.target.name for one in found.found}
+    assert "pulled" in {one.target.name for one in found.found if one.target is not None}
     ((target, near),) = found.missed
     assert target.name == "never" and near.missing == ("wick.x > 5000",)
     assert f"out of reach: rule 'never' of lever; nearest in row {near.row}: wick.x > 5000" in str(found)
