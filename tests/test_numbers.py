@@ -220,3 +220,20 @@ def test_a_number_that_was_none_or_is_none_is_told():
     assert str(number) == "n  none: there was nothing to measure; was 3"
     assert str(NamedNumber("s", "n", 2.0, "px", before=math.nan)) == "n  2 px; was none"
     assert not NamedNumber("s", "n", math.nan, before=math.nan).changed
+
+
+@pytest.mark.parametrize(
+    ("by", "frames"),
+    [("-2..2", [-2, -1, 0, 1, 2]), ("-6,0,+6", [-6, 0, 6]), ("-12..12/6", [-12, -6, 0, 6, 12]), ("3", [3])],
+)
+def test_the_frames_of_a_shift_are_a_row_a_row_in_steps_or_a_list(by, frames):
+    shift = lt.Shift.from_text(f"hop @ event('landed') #2 = {by}", 4)
+    assert (shift.action, shift.around, shift.nth, shift.frames, list(shift.by)) == (
+        "hop",
+        "event('landed')",
+        2,
+        4,
+        frames,
+    )
+    with pytest.raises(lt.LarkTallyError, match="goes up from A to B"):
+        lt.Shift.from_text("hop @ event('landed') = -12..12/0")

@@ -14,7 +14,7 @@ __all__ = ["Shift"]
 # A game day; a slip of a zero too many would run until tomorrow.
 MOST_SHIFTS = 100_000
 _TEXT = re.compile(r"(?P<action>[^@]+)@(?P<around>.+?)(?: #(?P<nth>\d{1,9}|each))?\s*=(?P<by>[^=]+)")
-_RANGE = re.compile(r"([+-]?\d{1,9})(?:\.\.([+-]?\d{1,9}))?")
+_RANGE = re.compile(r"([+-]?\d{1,9})(?:\.\.([+-]?\d{1,9})(?:/(\d{1,9}))?)?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +87,7 @@ def _whole_numbers(text: str, listed: str) -> Iterator[int]:
             raise LarkTallyError(
                 f"{text!r}: the frames of a shift are whole numbers, -12..12 or -6,0,6, not {part.strip()!r}"
             )
-        first, last = int(found[1]), int(found[2] or found[1])
-        if last < first or last - first > MOST_SHIFTS:
+        first, last, step = int(found[1]), int(found[2] or found[1]), int(found[3] or 1)
+        if last < first or last - first > MOST_SHIFTS or not step:
             raise LarkTallyError(f"{text!r}: {part.strip()!r} goes up from A to B, by at most {MOST_SHIFTS}")
-        yield from range(first, last + 1)
+        yield from range(first, last + 1, step)
