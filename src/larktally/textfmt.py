@@ -44,6 +44,17 @@ def shown_value(value: object) -> str:
     return str(value)
 
 
+def shown_span(low: float, high: float) -> str:
+    """From a number to another: 3..7, and 3 where they are the same.
+
+    >>> shown_span(3, 7), shown_span(2.5, 2.5)
+    ('3..7', '2.5')
+    """
+    if low == high:
+        return shown_value(low)
+    return f"{shown_value(low)}..{shown_value(high)}"
+
+
 def plural(count: int, word: str, many: str = "") -> str:
     """1 row, 2 rows; `many` where more than one is no word and an s.
 

@@ -8,7 +8,7 @@ from concurrent.futures import Executor
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeAlias
 
 from larktally.auditing.checks import CHECKS, Check
 from larktally.auditing.finding import Finding, folded, ranked
@@ -34,9 +34,9 @@ MOST_SHOWN = 7
 # In characters: a list of checks that a terminal would break where it pleases.
 WIDEST = 110
 REPEATS, SAVES = "unlike itself", "saved state"
-# The one job that both of them are.
-REWIND = "rewind"
-_RERUNS = {
+# A check that runs a scenario again.
+_Look: TypeAlias = Callable[[Seen, Scenario], Iterable[Finding]]
+_RERUNS: dict[str, _Look] = {
     HELD: held_down,
     HAMMERED: hammered,
     RATES: other_rates,
@@ -168,13 +168,16 @@ def audit(
         return _of_failing(target, failure, chosen, (*target.intended, *intended), accepted)
     looked = look_at(seen, chosen)
     findings, rerun = list(looked.findings), None
-    again = [
-        name for name in (REWIND, *_RERUNS) if name in chosen or (name == REWIND and {REPEATS, SAVES} & set(chosen))
-    ]
-    options = {"rows": rows, "frames": frames, "file": file, "fresh": fresh, "late_by": late_by}
+    again: list[Callable[[Seen, Scenario], _Again]] = []
+    if {REPEATS, SAVES} & set(chosen):
+        again.append(partial(_rewound, {"rows": rows, "frames": frames, "file": file, "fresh": fresh}))
+    looks: dict[str, _Look] = {**_RERUNS, LATE: partial(late, by=late_by)}
+    for name, look_once_more in looks.items():
+        if name in chosen:
+            again.append(partial(_found_by, look_once_more))
     alone = executor is None and workers == 1
     # In this process the run that is here serves them all; another makes it anew.
-    look = partial(_look_again, seen if alone else None, target, options)
+    look = partial(_looked_again, seen if alone else None, target)
     for found in run_each(look, again, workers=workers, executor=executor, on_progress=on_progress):
         findings += found.findings
         rerun = rerun or found.rerun
@@ -190,17 +193,19 @@ class _Again(NamedTuple):
     rerun: RewindAudit | None = None
 
 
-def _look_again(seen: Seen | None, scenario: Scenario, options: dict[str, Any], name: str) -> _Again:
+def _looked_again(seen: Seen | None, scenario: Scenario, look: Callable[[Seen, Scenario], _Again]) -> _Again:
     """One of the checks that run a scenario again, here or in a process that is there for many."""
     if seen is None:
         seen = Seen(record(scenario), scenario)
-    rewinding = dict(options)
-    late_by = rewinding.pop("late_by")
-    if name == LATE:
-        return _Again(list(late(seen, scenario, late_by)))
-    if name != REWIND:
-        return _Again(list(_RERUNS[name](seen, scenario)))
-    rerun = rewind_audit(scenario, first=seen.trace, **rewinding)
+    return look(seen, scenario)
+
+
+def _found_by(look: _Look, seen: Seen, scenario: Scenario) -> _Again:
+    return _Again(list(look(seen, scenario)))
+
+
+def _rewound(options: dict[str, Any], seen: Seen, scenario: Scenario) -> _Again:
+    rerun = rewind_audit(scenario, first=seen.trace, **options)
     return _Again(list(_of_rerun(rerun)), rerun)
 
 

@@ -15,7 +15,7 @@ from larktally.language.parsing import parse
 from larktally.language.reading import evaluator, typecheck
 from larktally.language.tree import Node, to_text
 from larktally.report import Table, Tone
-from larktally.textfmt import shown_value
+from larktally.textfmt import shown_span, shown_value
 from larktally.traces.header import MeasureNote
 from larktally.traces.trace import Trace
 
@@ -190,10 +190,7 @@ def measures_table(readings: Sequence[MeasureReading]) -> Table:
             was = f"{shown_value(one.before)} →"
         wanted = ""
         if one.measure.wanted is not None:
-            low, high = (shown_value(bound) for bound in one.measure.wanted)
-            wanted = f"wanted {low}..{high}"
-            if low == high:
-                wanted = f"wanted {low}"
+            wanted = f"wanted {shown_span(*one.measure.wanted)}"
             tone: Tone = "odd"
             if one.fits:
                 tone = "good"

@@ -94,7 +94,7 @@ def command(
 
     A finding names the part or rule, the rows, the evidence, and the claim that pins it from now on.
     """
-    options: dict[str, Any] = {"every": every, "frames": frames, "late_by": _late_by(late_by)}
+    options: dict[str, Any] = {"rows": every, "frames": frames, "late_by": _late_by(late_by)}
     checks: dict[str, Any] = {"only": only, "skip": skip}
     if claims_file is not None:
         checks["intended"] = load_intended(claims_file)
@@ -167,8 +167,7 @@ def _audited(
 def _audit_of(file: Path, options: dict[str, Any], planned: tuple[Scenario, Collection[str]], **more: Any) -> Audit:
     """The audit of one of a file's scenarios, but for what was accepted."""
     scenario, accepted = planned
-    options = options | more
-    return audit(scenario, options.pop("every"), file=file, accepted=accepted, **options)
+    return audit(scenario, file=file, accepted=accepted, **options, **more)
 
 
 def _fails(found: Audit, fail_on: str) -> bool:

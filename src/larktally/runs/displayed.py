@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import msgspec
-import numpy as np
 
 from larktally.errors import LarkTallyError
 from larktally.event import Event
@@ -84,11 +83,10 @@ class Displayed:
         columns = [trace.inputs[name].tolist() for name in self.names]
         for frame in range(1, row + 1):
             run.on(tuple(column[frame] for column in columns))
-        held = {name: np.array(values) for name, values in run.held_as_shown.items()}
         told = [f"as it was displayed, with inputs known up to frame {run.certain}"]
         if run.corrections and run.corrections[-1].row == row - 1:
             told.append(f"put right just before it: rows {row - run.corrections[-1].depth}..{row - 1} were made again")
-        changed = scenario.changed(inputs=InputScript.from_columns(held), frames=row)
+        changed = scenario.changed(inputs=InputScript.from_columns(run.held_as_shown), frames=row)
         return GuessedRun(changed, "; ".join(told))
 
     def _begun(self, scenario: Scenario) -> LateRun:

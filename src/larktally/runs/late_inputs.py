@@ -7,8 +7,6 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from larktally.claims.checking import check
 from larktally.claims.verdicts import Tally
 from larktally.comparing.divergence import Divergence, first_divergence
@@ -16,7 +14,7 @@ from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript, Span
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Table, Tone
-from larktally.runs.heading import header_of
+from larktally.runs.heading import trace_of_rows
 from larktally.runs.lateness import Late, Predict
 from larktally.runs.record import record
 from larktally.runs.rollback import Correction, Emitted, LateRun
@@ -24,7 +22,7 @@ from larktally.runs.scenario import Scenario
 from larktally.runs.shown_events import FATES, ShownEvent, fates_of
 from larktally.subjects.protocol import Value
 from larktally.textfmt import plural
-from larktally.traces.columns import Channel, ChunkReader, Column
+from larktally.traces.columns import Channel
 from larktally.traces.events import EventLog
 from larktally.traces.trace import Trace
 
@@ -240,7 +238,7 @@ def rollback(
     run.led()
     if run.dropped:
         # Those are what the run was played with, then.
-        plain = record(scenario.changed(inputs=_script(run.inputs), frames=plain.frames, until=None))
+        plain = record(scenario.changed(inputs=InputScript.from_columns(run.inputs), frames=plain.frames, until=None))
     confirmed = _trace(scenario, run, [(one.values, one.events) for one in run.confirmed])
     rows = [((*one.values, one.confirmed_to), one.events) for one in run.shown]
     displayed = _trace(scenario, run, rows, (Channel(CONFIRMED_TO, "count"),))
@@ -270,13 +268,6 @@ def _delayed(scenario: Scenario, plain: Trace, by: int) -> Scenario:
     return scenario.changed(inputs=InputScript(spans).keep(1, int(scenario.frames)))
 
 
-def _script(inputs: Mapping[str, Sequence[float]]) -> InputScript:
-    columns = {}
-    for name, values in inputs.items():
-        columns[name] = np.array(values)
-    return InputScript.from_columns(columns)
-
-
 def _by_row(rows: Iterable[Sequence[Emitted]]) -> Iterator[tuple[int, Emitted]]:
     for row, events in enumerate(rows):
         for event in events:
@@ -290,24 +281,9 @@ def _trace(
     more: Sequence[Channel] = (),
 ) -> Trace:
     """Rows as a trace like any other."""
-    reader = ChunkReader([*run.start.reader.channels, *more], nan_ok=True)
-    stored = reader.arrays(list(zip(*(values for values, _ in rows), strict=True)), 0)
-    channels = reader.finished()
     log = EventLog()
     for row, event in _by_row(events for _, events in rows):
         log.append(row, *event)
-    inputs = {}
-    for name, values in run.inputs.items():
-        inputs[name] = np.array(values[: len(rows)], dtype=np.float64)
-    header = header_of(
-        scenario,
-        run.start,
-        channels=channels,
-        inputs=tuple(inputs),
-        seen_events=log.names,
-        filtered=False,
-        end=None,
-        stopped=None,
+    return trace_of_rows(
+        scenario, run.start, list(zip(*(values for values, _ in rows), strict=True)), run.inputs, log, more
     )
-    columns = {one.name: Column(one, values) for one, values in zip(channels, stored, strict=True)}
-    return Trace(header, columns, inputs, log, len(rows))

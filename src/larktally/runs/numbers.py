@@ -11,9 +11,11 @@ from pathlib import Path
 from typing import Any
 
 from larktally.runs.observers import RunObserver, RunStart
+from larktally.runs.runner import Runner
+from larktally.runs.scenario import Scenario
 from larktally.setup import Asked
 
-__all__ = ["AskedNumbers", "TurnableNumber"]
+__all__ = ["AskedNumbers", "TurnableNumber", "asked_numbers"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +81,13 @@ class AskedNumbers(RunObserver):
         return TurnableNumber(
             name, asked.kind, asked.default, self._params.get(name, asked.default), *bounds, place, line
         )
+
+
+def asked_numbers(scenario: Scenario) -> list[TurnableNumber]:
+    """What a scenario's model asks for while it is built."""
+    asked = AskedNumbers(scenario.params)
+    Runner(scenario, [asked])
+    return asked.found
 
 
 def _bound(value: Any) -> float | None:

@@ -8,14 +8,13 @@ import numpy as np
 
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
-from larktally.runs.heading import header_of
+from larktally.runs.heading import trace_of_rows
 from larktally.runs.numbers import AskedNumbers, TurnableNumber
 from larktally.runs.observers import RunObserver, RunStart, Stretch
 from larktally.runs.recorder import Recorder
 from larktally.runs.runner import Runner
 from larktally.runs.scenario import LONGEST, Scenario
 from larktally.subjects.protocol import SubjectInfo
-from larktally.traces.columns import ChunkReader, Column
 from larktally.traces.marks import Mark, with_marks
 from larktally.traces.trace import Trace
 
@@ -89,23 +88,9 @@ class PlayedRun:
     def first_row(self) -> Trace:
         """Row 0 as a trace, before anything was played."""
         (first,) = self.new_rows()
-        run, events = self._rows.start, first.events
-        arrays = ChunkReader(run.reader.channels, nan_ok=True)
-        stored = arrays.arrays(first.columns, 0)
-        channels = arrays.finished()
-        header = header_of(
-            self.scenario,
-            run,
-            channels=channels,
-            inputs=tuple(run.info.actions),
-            seen_events=events.names,
-            filtered=False,
-            end=None,
-            stopped=None,
-        )
-        columns = {one.name: Column(one, values) for one, values in zip(channels, stored, strict=True)}
+        run = self._rows.start
         inputs = {name: np.zeros(1) for name in run.info.actions}
-        return Trace(header, columns, inputs, events, 1)
+        return trace_of_rows(self.scenario, run, first.columns, inputs, first.events)
 
     def step(self, held: Mapping[str, float]) -> None:
         """One frame on, with the value of each action that is held in it; nothing where it is over.

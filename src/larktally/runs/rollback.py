@@ -11,6 +11,9 @@ import bisect
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple, TypeAlias
 
+import numpy as np
+import numpy.typing as npt
+
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript
 from larktally.runs.lateness import Late, Predict, arrivals, guesser
@@ -150,12 +153,13 @@ class LateRun:
         self._drop, self._lag, self._show = drop, lag, show
         self._guess = guesser(predict, info.actions.analog)
         self._own_guess = callable(predict)
-        self._all_came: dict[str, list[tuple[int, float]]] = {name: [] for name in self._actions}
-        self._due: dict[int, list[tuple[str, int]]] = {}
-        for frame, ticks_of in enumerate(self._arrives):
-            for name, tick in zip(self._actions, ticks_of, strict=True):
-                if self._own_guess and frame:
-                    self._due.setdefault(tick, []).append((name, frame))
+        # For a user's own guess alone: what came of each action, in the order of frames, and what comes in each tick.
+        self._all_came: list[list[tuple[int, float]]] = [[] for _ in self._actions]
+        self._due: dict[int, list[tuple[int, int]]] = {}
+        if self._own_guess:
+            for frame, ticks_of in enumerate(self._arrives[1:], 1):
+                for place, tick in enumerate(ticks_of):
+                    self._due.setdefault(tick, []).append((place, frame))
         self.shown: list[ShownRow] = []
         self.confirmed: list[_Version] = []
         self.corrections: list[Correction] = []
@@ -202,29 +206,26 @@ class LateRun:
         return self._certain
 
     @property
-    def inputs(self) -> Mapping[str, list[float]]:
+    def inputs(self) -> Mapping[str, npt.NDArray[np.float64]]:
         """What counted as held in each row: the true inputs, but for those that came too late."""
         return self._by_action(self._truth)
 
     @property
-    def held_as_shown(self) -> Mapping[str, list[float]]:
+    def held_as_shown(self) -> Mapping[str, npt.NDArray[np.float64]]:
         """What each row was made with, up to the newest: the true inputs as far as they have come, and guesses."""
         rows = self._truth[: self._certain + 1]
         for frame in range(self._certain + 1, self._at + 1):
             rows.append(self._used[frame])
         return self._by_action(rows)
 
-    def _by_action(self, rows: Sequence[_Held]) -> Mapping[str, list[float]]:
-        found: dict[str, list[float]] = {}
-        for place, name in enumerate(self._actions):
-            found[name] = [held[place] for held in rows]
-        return found
+    def _by_action(self, rows: Sequence[_Held]) -> Mapping[str, npt.NDArray[np.float64]]:
+        columns = zip(*rows, strict=True)
+        return {name: np.array(values, dtype=np.float64) for name, values in zip(self._actions, columns, strict=True)}
 
     def _step(self) -> None:
         """One tick: what came is put right, and the next frame is run and shown."""
         self._tick += 1
-        if self._own_guess:
-            self._take_in()
+        self._take_in()
         before = self._certain
         newest = min(self._at + 1, self.frames)
         if newest > self._at and newest - self._window_end(newest) > self.window:
@@ -285,23 +286,22 @@ class LateRun:
                     value = self._truth[frame][place]
                 known.append(value)
                 if tick > self._tick:
-                    name = self._actions[place]
-                    value = self._guess(name, value, self._came(name, frame))
+                    value = self._guess(self._actions[place], value, self._came(place, frame))
                 now.append(value)
             found[frame], last = tuple(now), tuple(known)
         return found
 
-    def _came(self, name: str, frame: int) -> Sequence[tuple[int, float]]:
+    def _came(self, place: int, frame: int) -> Sequence[tuple[int, float]]:
         """What came of an action before a frame; only a user's own guess asks for it."""
         if not self._own_guess:
             return ()
-        came = self._all_came[name]
+        came = self._all_came[place]
         return _Before(came, bisect.bisect_left(came, (frame, -2.0)))
 
     def _take_in(self) -> None:
         """Notes what came in this tick, in the order of frames."""
-        for name, frame in self._due.pop(self._tick, ()):
-            bisect.insort(self._all_came[name], (frame, self._truth[frame][self._actions.index(name)]))
+        for place, frame in self._due.pop(self._tick, ()):
+            bisect.insort(self._all_came[place], (frame, self._truth[frame][place]))
 
     def _first_wrong(self, known: Mapping[int, _Held], certain: int) -> int | None:
         for frame in range(certain + 1, self._at + 1):

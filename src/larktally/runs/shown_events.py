@@ -82,9 +82,7 @@ def fates_of(confirmed: Iterable[_Row], shown: Iterable[_Row], reach: int) -> li
     for event, rows in happened.items():
         for row, frames in zip(rows, seen[event], strict=True):
             found.append(ShownEvent(*event, row, tuple(sorted(frames)), _fate(row, frames)))
-    return sorted(
-        found, key=lambda one: (one.row if one.row is not None else one.shown[0], one.name, one.source, one.data)
-    )
+    return sorted(found, key=lambda one: (one.order, one.name, one.source, one.data))
 
 
 def _in_own_row_first(shown: Iterable[_Row], happened: dict[Emitted, list[int]]) -> list[_Row]:

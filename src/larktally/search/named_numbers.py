@@ -24,7 +24,7 @@ from larktally.runs.many import Hands, Workers, many_hands
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.shifting import Window, anchors_of, claim_kept, placed
-from larktally.textfmt import plural, shown_value
+from larktally.textfmt import plural, shown_span
 
 __all__ = ["NamedNumber", "Numbers", "numbers"]
 
@@ -101,8 +101,7 @@ class NamedNumber:
         """What is wanted, where it is not that."""
         if self.fits or self.wanted is None:
             return ""
-        low, high = (shown_value(bound) for bound in self.wanted)
-        return f"wanted {low if low == high else f'{low}..{high}'}"
+        return f"wanted {shown_span(*self.wanted)}"
 
     def plain(self) -> dict[str, Any]:
         """The number as plain data, for JSON and for tables."""
@@ -203,11 +202,10 @@ def numbers(
         windows = _windows(hands, asked, read, on_progress)
     found: list[NamedNumber] = []
     failed: dict[str, str] = {}
-    for one, came in zip(asked, read, strict=True):
+    for one, came, own in zip(asked, read, windows, strict=True):
         if came.failed:
             failed[one.scenario.title] = came.failed
-        found += came.numbers
-        found += windows[id(one)]
+        found += [*came.numbers, *own]
     if before is not None:
         known = []
         for number in found:
@@ -309,8 +307,8 @@ def _kept(one: _Try) -> bool | str:
 
 def _windows(
     hands: Hands, asked: Sequence[_Asked], read: Sequence[_Read], on_progress: Callable[[int, int], Any] | None
-) -> dict[int, list[NamedNumber]]:
-    """The windows of each scenario, by its identity: all their runs in one lot."""
+) -> list[list[NamedNumber]]:
+    """The windows of each scenario: all their runs in one lot."""
     tries: list[_Try] = []
     for one, came in zip(asked, read, strict=True):
         for window, anchors in zip(one.windows, came.anchors, strict=True):
@@ -328,13 +326,13 @@ def _windows(
         if on_progress is not None:
             on_progress(len(answers), len(tries))
     given = iter(answers)
-    found: dict[int, list[NamedNumber]] = {}
+    found: list[list[NamedNumber]] = []
     for one, came in zip(asked, read, strict=True):
-        found[id(one)] = []
+        found.append([])
         for window, anchors in zip(one.windows, came.anchors, strict=True):
             if anchors:
                 listed = [next(given) for _ in window.shift.by]
-                found[id(one)].append(_window_number(one.scenario, window, listed))
+                found[-1].append(_window_number(one.scenario, window, listed))
     return found
 
 

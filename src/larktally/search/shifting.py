@@ -12,7 +12,8 @@ from typing import Any
 import numpy as np
 
 from larktally.claims.checking import check, rows_where
-from larktally.claims.claim import Claim, claim
+from larktally.claims.claim import Claim
+from larktally.claims.named_windows import NamedWindow
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript, Span
 from larktally.inputs.shift import Shift
@@ -21,7 +22,7 @@ from larktally.names import unknown_name
 from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.textfmt import plural
+from larktally.textfmt import plural, shown_span
 
 __all__ = ["Window", "anchors_of", "claim_kept", "jittered", "longer", "placed", "window_of"]
 
@@ -119,8 +120,8 @@ class Window(Sequence[int]):
     @property
     def stretches_told(self) -> str:
         """Its stretches and the holes between them: "-6..-2 and 0, not -1"."""
-        holes = ", ".join(_span(*one) for one in self._holes())
-        told = " and ".join(_span(*one) for one in self.stretches)
+        holes = ", ".join(shown_span(*one) for one in self._holes())
+        told = " and ".join(shown_span(*one) for one in self.stretches)
         if holes:
             told += f", not {holes}"
         return told
@@ -153,7 +154,7 @@ class Window(Sequence[int]):
 
     def __str__(self) -> str:
         if not self.taken:
-            return f"never, of {_span(min(self.tried), max(self.tried))}"
+            return f"never, of {shown_span(min(self.tried), max(self.tried))}"
         length = plural(len(self.taken), "frame")
         if self._rate:
             length += f" ({len(self.taken) / float(self._rate):.3f} s)"
@@ -179,10 +180,6 @@ class Window(Sequence[int]):
             yield last + 1, first - 1
 
 
-def _span(first: int, last: int) -> str:
-    return str(first) if first == last else f"{first}..{last}"
-
-
 def window_of(
     scenario: Scenario,
     shift: Shift,
@@ -197,21 +194,12 @@ def window_of(
     `assert lt.window_of(leap, shift, "at_least(event('hop'), 2)") == range(-6, 1)`. `that` is a claim, its text, or the name of
     one of the scenario's. Raises LarkTallyError where there is nothing to shift around.
     """
-    judged = _claim_of(scenario, that)
+    judged = NamedWindow(that, shift).claim_among(scenario.claims)
     anchors = anchors_of(shift, scenario)
     variants = [placed(scenario, shift, anchors, by).changed(claims=(), measures=()) for by in shift.by]
     kept = run_each(partial(claim_kept, judged), variants, workers=workers, executor=executor, on_progress=on_progress)
     taken = [by for by, one in zip(shift.by, kept, strict=True) if one]
     return Window(taken, shift.by, scenario.rate)
-
-
-def _claim_of(scenario: Scenario, that: str | Claim | Form) -> Claim:
-    if isinstance(that, Claim):
-        return that
-    for one in scenario.claims:
-        if one.name == that:
-            return one
-    return claim("the press is taken", that)
 
 
 def claim_kept(judged: Claim, scenario: Scenario) -> bool:

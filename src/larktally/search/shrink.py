@@ -20,9 +20,8 @@ from larktally.claims.claim import Claim
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript, Span
 from larktally.runs.many import Hands, Workers, many_hands
-from larktally.runs.numbers import AskedNumbers
+from larktally.runs.numbers import asked_numbers
 from larktally.runs.record import record
-from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
 from larktally.search.shrunk import Shrunk
 
@@ -261,11 +260,12 @@ class _Tries:
         if not params:
             return
         self.first([self.now._replace(params=())])
-        defaults: Mapping[str, Any] = {}
+        defaults: Mapping[str, Any] | None = None
         for name in params:
             if name not in dict(self.now.params) or self.first([self._without(name)]) is not None:
                 continue
-            defaults = defaults or self._defaults()
+            if defaults is None:
+                defaults = self._defaults()
             default, value = defaults.get(name), params[name]
             if default is not None and _is_number(default) and _is_number(value):
                 self._nearer(name, default, value)
@@ -299,12 +299,12 @@ class _Tries:
                 near = middle
 
     def _defaults(self) -> Mapping[str, Any]:
-        asked = AskedNumbers({})
         try:
-            Runner(self._scenario.changed(params={}), [asked])
+            asked = asked_numbers(self._scenario.changed(params={}))
         except LarkTallyError:
-            return {"": None}
-        return {one.name: one.default for one in asked.found} or {"": None}
+            # A model that cannot be built without them has none to go back to.
+            return {}
+        return {one.name: one.default for one in asked}
 
     def _with(self, spans: Iterable[Span]) -> _Try:
         return self.now._replace(spans=tuple(spans))

@@ -6,6 +6,7 @@ import itertools
 import math
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
+from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 from functools import partial
@@ -16,9 +17,8 @@ from larktally.claims.named import NamedMeasure, Wanted, bounds_of
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.names import unknown_name
 from larktally.runs.many import Workers, run_each
-from larktally.runs.numbers import AskedNumbers, TurnableNumber
+from larktally.runs.numbers import TurnableNumber, asked_numbers
 from larktally.runs.record import record
-from larktally.runs.runner import Runner
 from larktally.runs.scenario import Scenario
 from larktally.search.tuned import Sample, Stretch, Tuned
 
@@ -70,7 +70,7 @@ def tune(
     found = search.stretches()
     stretches = []
     for one in found:
-        code = _number(scenario.turned({param: one.chosen.value}), param).code
+        code = replace(number, value=one.chosen.value).code
         broken = []
         for claim, passed in zip(scenario.claims, one.chosen.passed, strict=True):
             if not passed:
@@ -252,14 +252,13 @@ def _measure_of(scenario: Scenario, text: str) -> NamedMeasure:
 
 def _number(scenario: Scenario, param: str) -> TurnableNumber:
     """A param as the model asks for it; raises LarkTallyError for one that it does not read, and for what is no number."""
-    asked = AskedNumbers(scenario.params)
-    Runner(scenario, [asked])
-    for one in asked.found:
+    asked = asked_numbers(scenario)
+    for one in asked:
         if one.name == param:
             if one.kind == "param" and not (isinstance(one.default, int | float) and not isinstance(one.default, bool)):
                 raise LarkTallyError(f"tune: param {param!r} is {one.default!r} by default, and not a number")
             return one
-    told = unknown_name("param", param, [one.name for one in asked.found], scenario.title)
+    told = unknown_name("param", param, [one.name for one in asked], scenario.title)
     raise LarkTallyError(f"tune: {told}; a model asks for its numbers while it is built")
 
 

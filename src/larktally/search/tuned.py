@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 from larktally.claims.named import NamedMeasure
 from larktally.report import Block, Line, Report, Tone
-from larktally.textfmt import shown_value
+from larktally.textfmt import shown_span, shown_value
 
 __all__ = ["Sample", "Stretch", "Tuned"]
 
@@ -110,9 +110,9 @@ class Tuned:
         return Report.of(self._blocks())
 
     def _blocks(self) -> Iterator[Block]:
-        what, wanted = self.measure.name or self.measure.of, _range_told(*self.wanted)
+        what, wanted = self.measure.name or self.measure.of, shown_span(*self.wanted)
         low, high = self.samples[0].value, self.samples[-1].value
-        over = f"{self.param} = {_range_told(low, high)}"
+        over = f"{self.param} = {shown_span(low, high)}"
         if self.stretches:
             yield Line(f"{what} is {wanted}{_unit(self.measure)} with", tone="good")
         else:
@@ -178,12 +178,6 @@ def _inward(low: float, high: float) -> tuple[float, float]:
         return low, high
     unit = Fraction(10) ** (math.floor(math.log10(size)) - 5)
     return float(math.ceil(Fraction(low) / unit) * unit), float(math.floor(Fraction(high) / unit) * unit)
-
-
-def _range_told(low: float, high: float) -> str:
-    if low == high:
-        return shown_value(low)
-    return f"{shown_value(low)}..{shown_value(high)}"
 
 
 def _unit(measure: NamedMeasure) -> str:

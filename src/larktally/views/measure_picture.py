@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 from larktally.errors import LarkTallyError
 from larktally.search.tuned import Tuned
 from larktally.search.vary import Varied
-from larktally.textfmt import printable, shown_value
+from larktally.textfmt import printable, shown_span
 from larktally.views.palette import LIGHT, Palette
 
 __all__ = ["draw_tuned", "draw_varied"]
@@ -49,7 +49,7 @@ def draw_tuned(found: Tuned) -> Figure:
         label = axes.annotate(f"{each.value:.6g}", (each.value, each.measured), (6, 8), textcoords="offset points")
         label.set(color=PALETTE.ink, bbox={"facecolor": PALETTE.paper, "edgecolor": "none", "alpha": 0.8, "pad": 1})
     unit = f" {found.measure.unit}" if found.measure.unit else ""
-    wanted = shown_value(low) if low == high else f"{shown_value(low)}..{shown_value(high)}"
+    wanted = shown_span(low, high)
     axes.set_title(printable(f"{name} over {found.param}; {wanted}{unit} is wanted"), loc="left", color=PALETTE.ink)
     return figure
 
