@@ -4,6 +4,7 @@ import doctest
 import importlib
 import pkgutil
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -153,6 +154,39 @@ def test_the_files_in_the_formats_document_are_read(tmp_path):
     assert all(trace["wick.y"].tolist()[:2] == [16.0, 21.75] and trace["wick.gait"][1] == "airborne" for trace in told)
     assert all([event.row for event in trace.events.named("hop")] == [1] for trace in told)
     assert lt.InputScript.from_csv(tmp_path / "script.csv").last_frame == 80
+    events = re.search(r"^```json\n(.*?)^```", text, re.M | re.S)[1]
+    lines = re.search(r"^```text\n(.*?)^```", text, re.M | re.S)[1]
+    (tmp_path / "said.jsonl").write_text(events, encoding="utf-8")
+    (tmp_path / "game.log").write_text(lines, encoding="utf-8")
+    for name, mapping in (("said.jsonl", blocks["toml"][1]), ("game.log", blocks["toml"][2])):
+        (tmp_path / "map.toml").write_text(mapping, encoding="utf-8")
+        trace = lt.load_trace(tmp_path / name, mapping=tmp_path / "map.toml")
+        assert trace.rows == 79
+    assert (
+        trace["wick.gait"].tolist() == ["standing"] * 31 + ["airborne"] * 47 + ["standing"]
+        and trace.events[0].row == 78
+    )
+
+
+def test_the_scenarios_and_the_game_of_the_programs_page_are_what_they_say(tmp_path):
+    text = (ROOT / "docs" / "programs.md").read_text(encoding="utf-8")
+    toml = re.search(r"^```toml\n(.*?)^```", text, re.M | re.S)[1]
+    (tmp_path / "game.toml").write_text(toml, encoding="utf-8")
+    (tmp_path / "game.claims.toml").write_text("[[claim]]\nname = 'x'\nthat = 'always(wick.x > 0)'\n", encoding="utf-8")
+    (tmp_path / "dusk.csv").write_text("action,start,frames,value\nhop,9,1,1\n", encoding="utf-8")
+    names = [one.title for one in lt.load_scenarios(tmp_path / "game.toml")]
+    assert names == ["dusk", "two rates at 30", "two rates at 60"]
+    if shutil.which("c++") is None:
+        pytest.skip("there is no C++ compiler here")
+    game = re.search(r"^```cpp\n(.*?)^```", text, re.M | re.S)[1]
+    wick = "struct Wick { double x = 24, y = 16, vx = 0, vy = 0; int gait = 0, oil = 7; bool grounded = true;\n"
+    wick += "  void step(double s) { x += vx * s; y += (vy -= 900 * s) * s; if ((grounded = y <= 16)) y = 16, vy = 0; } };\n"
+    whole = f'#include "larktally.hpp"\n{wick}int main() {{ Wick wick; double speed = 120, rate = 60;\n{game}}}\n'
+    (tmp_path / "game.cpp").write_text(whole, encoding="utf-8")
+    bindings = Path(lt.__file__).parent / "bindings" / "cpp"
+    subprocess.run(["c++", "-std=c++17", f"-I{bindings}", "-o", tmp_path / "game", tmp_path / "game.cpp"], check=True)
+    trace = lt.record(lt.Program([str(tmp_path / "game")]), lt.InputScript().press("hop", 5), frames=60)
+    assert [event.row for event in trace.events.named("hop")] == [5] and trace["wick.y"].max() > 60
 
 
 def test_every_line_of_the_trade_s_words_runs_in_a_sim():

@@ -123,13 +123,13 @@ def test_each_way_to_fail_has_its_message_its_frame_the_rows_kept_and_no_process
 @pytest.mark.slow
 def test_a_hang_is_waited_for_once_and_not_asked_to_end(monkeypatch):
     asked = []
-    ask = Conversation.ask
+    begin = Conversation.begin
 
     def noted(self, method, params, within):
         asked.append((method, params.get("frames"), within))
-        return ask(self, method, params, within)
+        return begin(self, method, params, within)
 
-    monkeypatch.setattr(Conversation, "ask", noted)
+    monkeypatch.setattr(Conversation, "begin", noted)
     with pytest.raises(lt.SubjectFailed, match="row 500: .*no answer in time .within 1.5 s.") as failed:
         lt.record(lt.Scenario(program("hangs", step_within="1.5s"), frames=700))
     assert failed.value.trace.rows == 500

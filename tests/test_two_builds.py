@@ -119,7 +119,7 @@ def test_what_stands_in_one_folder_alone_and_what_cannot_be_read_is_told(tmp_pat
         (("old", "old/warm.parquet"), "two traces are compared, or two folders"),
         (("old", "other"), "no trace of one name: hot, still, warm; night"),
         (("old", "old", "--tolerance", "lost=1"), "tolerance 'lost' matches no channel of any run"),
-        (("old", "old", "--name", "a=b"), "are for two traces"),
+        (("old", "old", "--map", "a=b"), "are for two traces"),
         (("old/warm.parquet", "old/hot.parquet", "--workers", "2"), "are for two folders"),
         (("old", "twice"), "two traces are called 'warm'"),
     ],

@@ -1,7 +1,9 @@
 """Lines over a pipe, whatever way they are cut up; and the messages of the programs' page."""
 
 import json
+import math
 import os
+import pickle
 import re
 import shutil
 import subprocess
@@ -10,6 +12,7 @@ import threading
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 from click.testing import CliRunner
 from hypothesis import given, settings
@@ -17,10 +20,14 @@ from hypothesis import strategies as st
 
 import larktally as lt
 from larktally.cli import main
+from larktally.explain.causes import causes_of_breaches
+from larktally.runs.runner import Runner
+from larktally.subjects.programs import rpc
 from larktally.subjects.programs import wire as wires
-from larktally.subjects.programs.handshake import columns_of, events_of, handshake_of, row_of
+from larktally.subjects.programs.handshake import Shapes, columns_of, events_of, handshake_of, row_of
 from larktally.subjects.programs.rpc import ProtocolError
 from larktally.subjects.programs.wire import WireError, pipe_wire
+from larktally.traces.columns import Channel
 
 ROOT = Path(__file__).parent.parent
 
@@ -175,3 +182,122 @@ def test_a_program_that_sends_too_much_of_everything_is_bounded(tmp_path):
     script.write_text("import sys\nfor line in sys.stdin:\n    print('[' * 100000, flush=True)\n")
     with pytest.raises(lt.SubjectFailed, match="is no JSON"):
         lt.record(lt.Scenario(lt.Program([sys.executable, str(script)]), frames=3))
+
+
+PACKED = str(ROOT / "tests" / "packed_program.py")
+
+
+def packed(how="well", frames=5000, **options):
+    return lt.Scenario(lt.Program([sys.executable, PACKED, how], **options), frames=frames)
+
+
+def expected(frames):
+    for n in range(frames + 1):
+        yield (n / 2 - 3, -n, n % 2 == 1, ("calm", "cross")[n // 100 % 2])
+
+
+def test_columns_as_bytes_are_the_rows_that_the_program_had_however_they_are_asked_for():
+    digests = set()
+    for options in ({}, {"columns": "json"}, {"batch": 1}, {"batch": 7}, {"batch": 65_536}):
+        how = "text" if options.get("columns") == "json" else "well"
+        trace = lt.record(packed(how, 3000, **options))
+        found = zip(*(trace[name].tolist() for name in ("half", "n", "odd", "mood")), strict=True)
+        assert list(found) == list(expected(3000))
+        assert [event.row for event in trace.events] == list(range(100, 3001, 100))
+        digests.add(b"".join(trace.column(name).stored.tobytes() for name in trace.channels))
+    assert len(digests) == 1
+
+
+def test_a_minus_zero_keeps_its_sign_as_text_as_bytes_and_as_a_word():
+    for how in ("text", "minus"):
+        trace = lt.record(packed(how, 10))
+        assert trace["half"][6] == 0 and np.signbit(trace["half"][6]) == (how == "minus")
+    assert re.sub(rb"x", b"", rpc._with_minus_zeros(b'{"a":[-0,1,-0],"b":"-0,","c":-0.5,"d":-0}')) == (
+        b'{"a":[-0.0,1,-0.0],"b":"-0,","c":-0.5,"d":-0.0}'
+    )
+    channels = (Channel("x", "number"), Channel("n", "count"))
+    line = rpc._with_minus_zeros(b'{"jsonrpc":"2.0","id":3,"result":{"columns":{"x":[1,-0,2.5],"n":[1,2,3]}}}')
+    read = Shapes(channels).step(line, 3)
+    assert [math.copysign(1, value) for value in read["columns"][0]] == [1, -1, 1] and read["columns"][1] == [1, 2, 3]
+    assert Shapes(channels).step(line, 4) is None
+    count = columns_of({"columns": {"x": [1.0], "n": [-0.0]}}, handshake_of({**HELLO_OF_TWO}), 1)
+    assert count == [[1.0], [0]]
+
+
+HELLO_OF_TWO = {"protocol": 1, "channels": [{"name": "x", "kind": "number"}, {"name": "n", "kind": "count"}]}
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.lists(
+        st.one_of(st.integers(-9, 9), st.floats(), st.just("nan"), st.booleans(), st.none()), min_size=1, max_size=4
+    )
+)
+def test_what_is_read_in_c_is_what_is_read_value_by_value(values):
+    handshake = handshake_of(HELLO_OF_TWO)
+    written = json.dumps(values).replace("NaN", '"nan"').replace("-Infinity", '"-inf"').replace("Infinity", '"inf"')
+    columns = f'{{"x":{written},"n":{json.dumps([1] * len(values))}}}'
+    line = f'{{"jsonrpc":"2.0","id":1,"result":{{"columns":{columns}}}}}'.encode()
+    quick = Shapes(handshake.channels).step(line, 1)
+    if quick is not None:
+        slow = columns_of(json.loads(line)["result"], handshake, len(values))
+        assert columns_of(quick, handshake, len(values)) == slow
+        assert all(type(value) is float for value in quick["columns"][0])
+
+
+PACKED_FAULTS = {
+    "flag": "row [0-9]+: .*channel 'odd' is 2 in frame [0-9]+, not 0 or 1",
+    "label": r"channel 'mood' is 7 in frame [0-9]+, not one of \['calm', 'cross'\]",
+    "length": "row 1: .*'bytes' is 19 for 1 frames of these channels, not 11",
+    "half": "row 1: .*it went away after 5 of 19 bytes|it ended with exit status 0",
+    "way": "'columns' is 'json' or 'binary', not 'pigeon'",
+    "unasked": "it says 'bytes', and its answer to hello did not",
+    "late note": "row 100: .*a note stands in frame 10099, which is not within 100..100",
+    "whose note": "row 100: .*a note in frame 100: no channel 'nobody'",
+    "dies": "row 500: .*it ended with exit status 3",
+}
+
+
+@pytest.mark.parametrize("how", PACKED_FAULTS)
+def test_what_is_wrong_with_bytes_and_notes_is_told_with_its_frame(how):
+    with pytest.raises(lt.SubjectFailed, match=PACKED_FAULTS[how]) as failed:
+        lt.record(packed(how, 1200, batch=256))
+    if how == "dies":
+        assert failed.value.trace.rows == 500
+        assert list(failed.value.trace["n"]) == [-n for n in range(500)]
+
+
+def test_an_end_in_a_message_that_was_asked_ahead_of_is_the_end_and_what_is_saved_then_is_of_it():
+    game = packed("ends", 5000, batch=64)
+    trace = lt.record(game)
+    assert trace.rows == 501 and trace.header.end == "won"
+    live = lt.Live(game)
+    live.to(500)
+    assert live.values["n"] == -500 and game.subject.save() == b"500"
+    # Led on as far as an end lies beyond it, put back, and led on again.
+    run = Runner(packed("ends", 5000, batch=64))
+    run.to(130)
+    saved = run.snapshot()
+    run.to(5000)
+    assert run.row == 500 and run.subject.save() == b"500"
+    run.restore(saved)
+    run.to(200)
+    assert run.row == 200 and run.subject.save() == b"200"
+
+
+def test_notes_of_a_row_are_why_it_is_what_it_is(tmp_path):
+    scenario = packed("well", 250).changed(claims=[lt.claim("few", "always(n > -200)")])
+    trace = lt.record(scenario)
+    told = lt.causes(trace, scenario, 200)
+    assert [one.text for one in told.outside][:1] == ["n: noted: a hundred"]
+    assert "mood: 'cross' → 'calm', for the first time" in str(told) and "events up to it: mark in row 100" in str(told)
+    assert [one.channel for one in lt.causes(trace, scenario, 200, only="n").outside] == ["n", "n", "", ""]
+    found = causes_of_breaches(trace, scenario, lt.check(trace, scenario.claims))["few"]
+    assert [one.text for one in found.outside][:2] == ["n: noted: a hundred", "n: -199 → -200"]
+
+
+def test_a_program_goes_to_another_process_as_what_it_is_started_from():
+    game = lt.Program([sys.executable, PACKED, "well"], batch=9, columns="json", step_within="3s", folder=ROOT)
+    again = pickle.loads(pickle.dumps(game))
+    assert again.started_as == game.started_as and again.batch == 9 and again is not game
+    assert lt.record(again, frames=20).digest == lt.record(game, frames=20).digest

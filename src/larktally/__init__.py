@@ -73,6 +73,7 @@ if TYPE_CHECKING:
     from larktally.runs.late_inputs import rollback as rollback
     from larktally.runs.live import Live as Live
     from larktally.runs.live import run_to as run_to
+    from larktally.runs.model_files import load_scenarios as load_scenarios
     from larktally.runs.record import record as record
     from larktally.runs.scenario import Scenario as Scenario
     from larktally.runs.side_by_side import side_by_side as side_by_side

@@ -15,6 +15,7 @@ from larktally.errors import LarkTallyError
 from larktally.runs.model_files import load_scenarios
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
+from larktally.subjects.programs.program import Program
 from larktally.traces.trace import Trace
 
 __all__ = ["FreshRuns", "digest_of_scenario"]
@@ -92,8 +93,8 @@ def _file_and_name(scenario: Scenario, file: str | Path | None) -> tuple[Path, s
         path = Path(file) if file is not None else Path(inspect.getsourcefile(inspect.unwrap(scenario.subject)) or "")  # type: ignore[arg-type]
     except TypeError:
         return "the subject is an object, not a model that a file could be found of; say file="
-    if not path.is_file() or path.suffix != ".py":
-        return "its model is in no Python file; say file="
+    if not path.is_file() or path.suffix not in (".py", ".toml"):
+        return "its model is in no file; say file="
     try:
         names = []
         for one in load_scenarios(str(path)):
@@ -108,6 +109,8 @@ def _file_and_name(scenario: Scenario, file: str | Path | None) -> tuple[Path, s
 
 def _same_run(one: Scenario, other: Scenario) -> bool:
     """Whether two scenarios make the same run: the file was run anew, so that its model is another function of that name."""
+    if isinstance(one.subject, Program) and isinstance(other.subject, Program):
+        return one.subject.started_as == other.subject.started_as and _made_from(one) == _made_from(other)
     if not isinstance(one.subject, FunctionType | type) or not isinstance(other.subject, FunctionType | type):
         return False
     return one.subject.__name__ == other.subject.__name__ and _made_from(one) == _made_from(other)

@@ -71,6 +71,8 @@ class Rules:
     measures: tuple[NamedMeasure, ...] = ()
     across: tuple[Across, ...] = ()
     windows: tuple[NamedWindow, ...] = ()
+    #: Whether claims are made for each of some channels: without their names the file cannot be read to its end.
+    needs_channels: bool = False
 
 
 def load_claims(path: str | Path, channels: Iterable[str] = (), tags: Iterable[str] = ()) -> list[Claim]:
@@ -126,7 +128,8 @@ def load_rules(path: str | Path, channels: Iterable[str] | None = (), tags: Iter
     twice = stands_twice([*(one.name for one in measures), *(one.name for one in windows)])
     if twice is not None:
         raise ClaimError(f"{path}: two measures are called {twice!r}")
-    return Rules(tuple(_tagged(path, claims, set(tags))), tuple(measures), tuple(across), tuple(windows))
+    needs = names is None and any("for_each" in table for table in content.get("claim", ()))
+    return Rules(tuple(_tagged(path, claims, set(tags))), tuple(measures), tuple(across), tuple(windows), needs)
 
 
 def load_intended(path: str | Path) -> tuple[str, ...]:

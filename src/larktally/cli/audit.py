@@ -1,4 +1,4 @@
-"""larktally audit FILE.py[:NAME], or TRACE: what is odd, with no claim written."""
+"""larktally audit FILE[:NAME], or TRACE: what is odd, with no claim written."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _FAILING = {"sure": ("sure",), "likely": ("sure", "likely"), "none": ()}
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]|TRACE")
+@click.argument("target", metavar="FILE[:NAME]|TRACE")
 @click.option("--every", type=click.IntRange(1), metavar="N", help="Restore in every Nth row. [default: ten rows]")
 @click.option(
     "--frames",

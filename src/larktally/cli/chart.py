@@ -1,4 +1,4 @@
-"""larktally chart FILE.py[:NAME] [TRACE …]: a machine's rules, diagram and coverage; of a trace's labels the changes seen."""
+"""larktally chart FILE[:NAME] [TRACE …]: a machine's rules, diagram and coverage; of a trace's labels the changes seen."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _SUFFIXES = (".svg", ".dot", ".scxml")
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME] | TRACE")
+@click.argument("target", metavar="FILE[:NAME] | TRACE")
 @click.argument("traces", metavar="[TRACE …]", nargs=-1, type=click.Path(path_type=Path))
 @click.option("--machine", default="", help="Which machine, where there are several.")
 @click.option("--out", type=click.Path(path_type=Path), help="Write the diagram: .svg, .dot, or .scxml.")

@@ -16,32 +16,42 @@ from larktally.names import existing_file
 from larktally.traces.contents import Savable
 from larktally.traces.files import save_trace, writer_for
 from larktally.traces.trace import load_trace
+from larktally.whole_files import write_whole
 
 
 @click.command()
 @click.argument("source", metavar="IN", type=click.Path(path_type=Path))
-@click.argument("target", metavar="OUT", type=click.Path(path_type=Path))
+@click.argument("target", metavar="OUT", required=False, type=click.Path(path_type=Path))
 @reading_options
 @click.option("--recover", is_flag=True, help="IN is NAME.partial, what a recording that was cut off left, or NAME.")
 @click.option("--every", type=int, metavar="N", help="Keep every N-th row, for playback.")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Keep only the channels that match, such as 'wick.*'.")
 @click.option("--inputs", "as_script", is_flag=True, help="Write only the inputs, as a script (.csv).")
+@click.option(
+    "--suggest", is_flag=True, help="IN is a log from elsewhere: print a mapping to start from, or write it to OUT."
+)
 @report_errors
 def command(
     source: Path,
-    target: Path,
+    target: Path | None,
     rate: str | None,
     mapping: Path | None,
     recover: bool,
     every: int | None,
     only: tuple[str, ...],
     as_script: bool,
+    suggest: bool,
 ) -> None:
     """Convert a trace: OUT is .parquet, .jsonl, .csv, or .vcd for waveform viewers.
 
     With --every and --only a CSV is a start for an expected table (docs/claims.md). It carries no rate and no event data, a VCD
     no header: neither reads back as the whole trace.
     """
+    if suggest:
+        _suggest(source, target)
+        return
+    if target is None:
+        raise click.UsageError("say where to: OUT is .parquet, .jsonl, .csv or .vcd")
     # A suffix that no format has is told before a large file is read.
     if not as_script:
         writer_for(target)
@@ -73,6 +83,19 @@ def command(
         return
     _save(trace, target)
     echo(f"{target}: {trace.rows} rows, {len(trace.channels)} channels, {len(trace.events)} events")
+
+
+def _suggest(source: Path, target: Path | None) -> None:
+    from larktally.traces.formats.logs.suggesting import suggested_mapping
+
+    text = suggested_mapping(existing_file(source))
+    if target is None:
+        echo(text.rstrip())
+        return
+    # A mapping that somebody has worked on is not written over.
+    if target.exists():
+        raise LarkTallyError(f"{target}: there is one already; without OUT the suggestion is printed")
+    echo(f"{write_whole(target, text)}")
 
 
 def _save(trace: Savable, target: Path) -> None:

@@ -1,4 +1,4 @@
-"""larktally explore FILE.py[:NAME]: inputs that reach what the scenario's own script does not."""
+"""larktally explore FILE[:NAME]: inputs that reach what the scenario's own script does not."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from larktally.search.kept_finds import keep_finds
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE[:NAME]")
 @click.option("--runs", default=500, show_default=True, type=click.IntRange(1), metavar="N", help="Runs to make.")
 @click.option("--seconds", type=click.FloatRange(0, min_open=True), metavar="S", help="Seconds to take at most.")
 @click.option("--frames", type=click.IntRange(1), metavar="N", help="Frames of a run at most. [default: 600 or more]")
@@ -63,7 +63,10 @@ def command(
             on_progress=on_progress,
         )
     show(found, as_json)
-    if out is not None:
+    if out is not None and not found.found:
+        if not as_json:
+            echo(f"nothing was found, so nothing is kept in {out}")
+    elif out is not None:
         path, name = split_target(target)
         written = keep_finds(found, out, path, name or scenario.title)
         if not as_json:

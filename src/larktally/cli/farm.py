@@ -10,6 +10,7 @@ from pathlib import Path
 from larktally.errors import LarkTallyError
 from larktally.runs.model_files import NoScenario, load_scenarios
 from larktally.runs.scenario import Scenario
+from larktally.runs.scenario_files import holds_scenarios
 from larktally.textfmt import plural
 
 __all__ = ["chosen_scenarios", "shard_of", "total"]
@@ -47,15 +48,11 @@ def chosen_scenarios(targets: Sequence[str], match: str, shard: str) -> list[Sce
 
 
 def _of_folder(folder: Path) -> Iterator[Scenario]:
-    """All scenarios of the Python files below a folder, in the order of their paths; files without one are passed over."""
+    """All scenarios of the files below a folder, in the order of their paths; files without one are passed over."""
     count = 0
-    for path in sorted(folder.rglob("*.py")):
+    for path in sorted([*folder.rglob("*.py"), *folder.rglob("*.toml")]):
         below = path.relative_to(folder).parts
-        if any(part.startswith(".") or part in LEFT_OUT for part in below):
-            continue
-        text = path.read_text(encoding="utf-8", errors="replace")
-        # A file is run to find what it holds: those that could hold none are not.
-        if "larktally" not in text or not ("Scenario" in text or ".changed(" in text):
+        if any(part.startswith(".") or part in LEFT_OUT for part in below) or not _may_hold_some(path):
             continue
         try:
             scenarios = load_scenarios(str(path))
@@ -64,7 +61,17 @@ def _of_folder(folder: Path) -> Iterator[Scenario]:
         count += len(scenarios)
         yield from scenarios
     if not count:
-        raise LarkTallyError(f"{folder}: no Python file below this folder holds a scenario at its top level")
+        raise LarkTallyError(
+            f"{folder}: below this folder no Python file holds a scenario at its top level, and no TOML file any of a program"
+        )
+
+
+def _may_hold_some(path: Path) -> bool:
+    """A Python file is run to find what it holds: those that could hold none are not."""
+    if path.suffix == ".toml":
+        return holds_scenarios(path)
+    text = path.read_text(encoding="utf-8", errors="replace")
+    return "larktally" in text and ("Scenario" in text or ".changed(" in text)
 
 
 def shard_of(text: str) -> tuple[int, int]:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from larktally.cli.languages import LANGUAGES, Language, write_program
 from larktally.cli.outcome import echo, report_errors
 from larktally.cli.progress import progress
 from larktally.comparing.baselines import Baselines
@@ -25,6 +26,10 @@ FILES = {
     "README.md": "README.md",
     "ci.yml": "ci.yml",
 }
+# How a test of a report gets its model from a Python file.
+_IMPORTED = """sys.path.insert(0, str((HERE / "{folder}").resolve()))
+
+from {module} import {name}  # noqa: E402 - the folder that it stands in is named above"""
 
 
 @click.command()
@@ -36,21 +41,33 @@ FILES = {
     metavar="REPORT",
     help="Make a test of this report: a trace that larktally watch kept.",
 )
-@click.option("--of", "target", metavar="FILE.py[:NAME]", help="The scenario that the report was played on.")
+@click.option("--of", "target", metavar="FILE[:NAME]", help="The scenario that the report was played on.")
+@click.option(
+    "--for",
+    "language",
+    type=click.Choice(list(LANGUAGES)),
+    metavar="LANGUAGE",
+    help=f"For a game in {', '.join(LANGUAGES)}: the binding, a small game that uses it, its runs and its claims.",
+)
 @report_errors
-def command(folder: Path, report: Path | None, target: str | None) -> None:
+def command(folder: Path, report: Path | None, target: str | None, language: str | None) -> None:
     """Write a small project in DIR that works: a model, a scenario, claims, a test, and a snippet for a CI server.
 
-    With --from and --of, a scenario and a test of a report instead, as small as they can be where a claim is broken.
+    With --for, the same for a game in another language, and its binding. With --from and --of, a scenario and a test of a report
+    instead, as small as they can be where a claim is broken.
     """
     if (report is None) != (target is None):
-        raise click.UsageError("a report is made into a test with both: --from REPORT --of FILE.py[:NAME]")
+        raise click.UsageError("a report is made into a test with both: --from REPORT --of FILE[:NAME]")
+    if report is not None and language is not None:
+        raise click.UsageError("--for writes a project, and --from a test of a report; say one of them")
     if folder.exists() and not folder.is_dir():
         raise LarkTallyError(f"{folder}: it is a file; name a folder that is empty or not there")
     if folder.exists() and any(folder.iterdir()):
         raise LarkTallyError(f"{folder}: there is something in it already; name a folder that is empty or not there")
     if report is not None and target is not None:
         _write_case(folder, report, target)
+    elif language is not None:
+        _write_program(folder, LANGUAGES[language])
     else:
         _write_project(folder)
 
@@ -70,6 +87,18 @@ def _write_project(folder: Path) -> None:
     echo("      larktally plot traces/walk.parquet")
 
 
+def _write_program(folder: Path, language: Language) -> None:
+    made_folder(folder)
+    for path in write_program(language, folder):
+        echo(f"{path}")
+    echo(f"\nNext: cd {folder}, and then")
+    if language.build:
+        echo(f"      {language.build}")
+    echo(f"      larktally check-program {' '.join(language.command)}")
+    echo("      larktally run game.toml       its scenarios, their claims, their traces")
+    echo("      larktally watch game.toml     the same on a page, again whenever the game is built")
+
+
 def _write_case(folder: Path, report: Path, target: str) -> None:
     from larktally.search.reported import case_of, scenario_line
 
@@ -78,16 +107,21 @@ def _write_case(folder: Path, report: Path, target: str) -> None:
     with progress("making it smaller") as on_progress:
         case = case_of(trace, scenario, on_progress=on_progress)
     model = split_target(target)[0].resolve()
-    name = _variable_of(target, scenario.title)
+    if model.suffix == ".toml":
+        name, read = "played", f"(played,) = lt.load_scenarios(f\"{{HERE / '{{file}}'}}:{scenario.title}\")"
+    else:
+        name = _variable_of(target, scenario.title)
+        read = _IMPORTED.replace("{name}", name)
     line = scenario_line(case, name, 'HERE / "report.script.csv"')
     source = importlib.resources.files("larktally.cli").joinpath("project/test_report.py.txt")
     text = source.read_text(encoding="utf-8")
     marks = [f"    row {mark.row}: {mark.note}" for mark in case.marks] or ["    none"]
     filled = {
+        "{read}": read,
+        "{file}": f"{_beside(model, folder)}/{model.name}",
         "{marks}": "\n".join(marks).replace("\\", "\\\\").replace('"""', "'''"),
-        "{folder}": os.path.relpath(model.parent, folder.resolve()).replace(os.sep, "/"),
+        "{folder}": _beside(model, folder),
         "{module}": model.stem,
-        "{name}": name,
         "{scenario}": line,
         "{claims}": repr(list(case.claims)),
     }
@@ -102,6 +136,11 @@ def _write_case(folder: Path, report: Path, target: str) -> None:
     if not case.claims:
         echo(f"\nno claim of {name} says anything about it: write the one that it breaks, and name it in CLAIMS")
     echo(f"\nNext: python -m pytest {folder}")
+
+
+def _beside(model: Path, folder: Path) -> str:
+    """The way from a folder to the one that a model stands in."""
+    return os.path.relpath(model.parent, folder.resolve()).replace(os.sep, "/")
 
 
 def _variable_of(target: str, title: str) -> str:

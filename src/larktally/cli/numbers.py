@@ -18,7 +18,7 @@ KEPT = "numbers.csv"
 
 
 @click.command()
-@click.argument("targets", metavar="FILE.py[:NAME]|FOLDER …", nargs=-1, required=True)
+@click.argument("targets", metavar="FILE[:NAME]|FOLDER …", nargs=-1, required=True)
 @click.option(
     "--claims",
     "rules",

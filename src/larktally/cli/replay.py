@@ -1,4 +1,4 @@
-"""larktally replay TRACE FILE.py[:NAME]: the recorded inputs run again."""
+"""larktally replay TRACE FILE[:NAME]: the recorded inputs run again."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ MOST_MARKS, AROUND, MOST_CHANNELS = 5, 3, 7
 
 @click.command()
 @click.argument("trace_file", metavar="TRACE", type=click.Path(path_type=Path))
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE[:NAME]")
 @tolerance_option
 @click.option("--build", default="", metavar="WORD", help="What the build is called that it runs on now.")
 @click.option("--json", "as_json", is_flag=True, help="Print the outcome as JSON.")

@@ -1,4 +1,4 @@
-"""larktally run FILE.py[:NAME] …: records scenarios, checks their claims, saves traces."""
+"""larktally run FILE[:NAME] …: records scenarios, checks their claims, saves traces."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ MOST_FINDINGS = 5
 
 
 @click.command()
-@click.argument("targets", metavar="FILE.py[:NAME]|FOLDER …", nargs=-1, required=True)
+@click.argument("targets", metavar="FILE[:NAME]|FOLDER …", nargs=-1, required=True)
 @click.option(
     "--to",
     "folder",

@@ -1,4 +1,4 @@
-"""larktally shrink FILE.py[:NAME]: the fewest presses and frames with which a claim is still broken."""
+"""larktally shrink FILE[:NAME]: the fewest presses and frames with which a claim is still broken."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from larktally.search.shrunk import Shrunk
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE[:NAME]")
 @click.option("--claim", default="", metavar="NAME", help="The claim to break. [default: the first that is broken]")
 @click.option(
     "--explore", "tries", type=click.IntRange(1), metavar="N", help="First look for a breach, in at most N runs."

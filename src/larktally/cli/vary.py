@@ -1,4 +1,4 @@
-"""larktally vary FILE.py[:NAME]: a scenario run with many values, its claims and measures as one table."""
+"""larktally vary FILE[:NAME]: a scenario run with many values, its claims and measures as one table."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ MOST_VALUES = 100_000
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE[:NAME]")
 @click.option(
     "--param",
     "params",

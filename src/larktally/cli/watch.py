@@ -1,4 +1,4 @@
-"""larktally watch FILE.py[:NAME]: runs it again at each save, on a page with the run before."""
+"""larktally watch FILE[:NAME]: runs it again at each save, on a page with the run before."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from larktally.runs.targets import split_target
 
 
 @click.command()
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE[:NAME]")
 @click.option("--port", type=click.IntRange(0, 65535), default=0, metavar="N", help="The port. [default: a free one]")
 @click.option("--no-browser", is_flag=True, help="Print the address alone.")
 @click.option("--beside", type=click.Path(path_type=Path), metavar="TRACE", help="Lay this trace behind each run.")

@@ -1,4 +1,4 @@
-"""larktally why TRACE FILE.py[:NAME] ROW: what made a row what it is."""
+"""larktally why TRACE FILE[:NAME] ROW: what made a row what it is."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from larktally.traces.trace import load_trace
 
 @click.command()
 @click.argument("trace_file", metavar="TRACE", type=click.Path(path_type=Path))
-@click.argument("target", metavar="FILE.py[:NAME]")
+@click.argument("target", metavar="FILE[:NAME]")
 @click.argument("row", metavar="ROW")
 @click.option("--only", multiple=True, metavar="PATTERN", help="Only channels that match, and every write of them.")
 @click.option("--json", "as_json", is_flag=True, help="Print the causes as JSON.")

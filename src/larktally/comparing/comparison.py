@@ -18,7 +18,7 @@ from larktally.comparing.moved_events import EventChange, event_changes
 from larktally.comparing.settings import SettingDifference, setting_differences
 from larktally.comparing.tolerance import Tolerance, Tolerances, apart, tolerances_for
 from larktally.errors import LarkTallyError
-from larktally.names import unknown_name
+from larktally.names import stands_twice, unknown_name
 from larktally.report import Block, Line, Report, Table
 from larktally.timing import Rate
 from larktally.traces.columns import Column
@@ -64,6 +64,8 @@ class Comparison:
     settings: tuple[SettingDifference, ...] = ()
     events_only_a: tuple[str, ...] = ()
     events_only_b: tuple[str, ...] = ()
+    #: What the two are called where one is not what the other was: ("the rules", "the game").
+    sides: tuple[str, str] | tuple[()] = ()
 
     @property
     def identical(self) -> bool:
@@ -98,7 +100,7 @@ class Comparison:
         if self.divergence is None:
             lines.append("what both have is identical")
         else:
-            lines += str(self.divergence).splitlines()
+            lines += self.divergence.told(self.sides).splitlines()
         if self.late is not None:
             lines.append(f"the whole run is {late(self.late)}")
         for lag in self.lags:
@@ -109,13 +111,14 @@ class Comparison:
             shown = []
             for one in self.channels[:MOST_SHOWN]:
                 shown.append(_line(one))
-            head = ["channel", "rows", "first", "was", "now", "largest difference"]
+            was, now = self.sides or ("was", "now")
+            head = ["channel", "rows", "first", was, now, "largest difference"]
             blocks += [Line("channels that differ:"), Table(head, shown, frozenset(range(len(head))) - {1}, indent=1)]
             blocks += _more(len(self.channels))
         if self.events:
             blocks.append(Line("events:"))
             for change in self.events[:MOST_SHOWN]:
-                blocks.append(Line(str(change), indent=1))
+                blocks.append(Line(change.told(self.sides), indent=1))
             blocks += _more(len(self.events))
         return Report.of(blocks)
 
@@ -134,24 +137,26 @@ class Comparison:
 
     def _settings(self) -> list[str]:
         """What the two were made from, where it differs: the reason to look at first."""
-        if not self.settings:
+        # Of a model and a game everybody knows that they are not the same.
+        told = [one for one in self.settings if not (self.sides and one.name == "the subject")]
+        if not told:
             return []
-        shown = [str(one) for one in self.settings[:MOST_SHOWN]]
+        shown = [one.told(self.sides) for one in told[:MOST_SHOWN]]
         return [f"settings that differ: {'; '.join(shown)}"]
 
     def _events_left_out(self) -> list[str]:
         lines = []
-        for which, other, names in (("first", "second", self.events_only_a), ("second", "first", self.events_only_b)):
+        one, another = self.sides or ("the first", "the second")
+        for which, other, names in ((one, another, self.events_only_a), (another, one, self.events_only_b)):
             if names:
-                lines.append(f"events that the {which} says and the {other} cannot, left out: {', '.join(names)}")
+                lines.append(f"events that {which} can say and {other} cannot, left out: {', '.join(names)}")
         return lines
 
     def _names(self) -> list[str]:
         lines = []
-        if self.only_a:
-            lines.append(f"channels that only the first has: {', '.join(self.only_a)}")
-        if self.only_b:
-            lines.append(f"channels that only the second has: {', '.join(self.only_b)}")
+        for which, names in zip(self.sides or ("the first", "the second"), (self.only_a, self.only_b), strict=True):
+            if names:
+                lines.append(f"channels of {which} alone: {', '.join(names)}")
         return [*lines, *self._events_left_out()]
 
 
@@ -243,11 +248,21 @@ def _without(trace: Trace, names: Collection[str]) -> Trace:
 
 def renamed(trace: Trace, names: Mapping[str, str], other: Trace) -> Trace:
     """A trace under another's channel names; raises LarkTallyError for a name that neither has."""
+    twice = stands_twice(names.values())
+    if twice is not None:
+        raise LarkTallyError(f"two channels are mapped to {twice!r}")
     for mine, theirs in names.items():
         if mine not in other.columns:
             raise LarkTallyError(unknown_name("channel", mine, other.channels, "the first trace") + " (in names=)")
         if theirs not in trace.columns:
             raise LarkTallyError(unknown_name("channel", theirs, trace.channels, "the second trace") + " (in names=)")
+        if mine in trace.columns and mine not in names.values():
+            raise LarkTallyError(
+                f"{mine!r} is mapped to {theirs!r}, and the second trace has a channel {mine!r} of its own"
+            )
+        kind, other_kind = other.columns[mine].channel.kind, trace.columns[theirs].channel.kind
+        if kind != other_kind and {kind, other_kind} != {"number", "count"}:
+            raise LarkTallyError(f"{mine!r} is a {kind}, and {theirs!r}, which it is mapped to, a {other_kind}")
     back = {theirs: mine for mine, theirs in names.items()}
     columns = {}
     for name, column in trace.columns.items():

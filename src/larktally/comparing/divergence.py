@@ -34,10 +34,22 @@ class Divergence:
         return asdict(self)
 
     def __str__(self) -> str:
+        return self.told(())
+
+    def told(self, sides: tuple[str, str] | tuple[()]) -> str:
+        """The divergence in words; `sides` are what the two traces are called, where one is not what the other was."""
         time = ""
         if self.seconds is not None:
             time = f" ({self.seconds:.3f} s)"
-        lines = [f"first divergence in row {self.row}{time}: {self.what} was {self.first}, now {self.second}"]
+        values = f"was {self.first}, now {self.second}"
+        around = list(self.around)
+        if sides:
+            values = f"is {self.first} in {sides[0]}, {self.second} in {sides[1]}"
+            around = [
+                line.replace("events were", f"events in {sides[0]}:").replace("events now", f"events in {sides[1]}:")
+                for line in around
+            ]
+        lines = [f"first divergence in row {self.row}{time}: {self.what} {values}"]
         if self.also:
             if len(self.also) > 6:
                 more = f" and {len(self.also) - 6} more"
@@ -46,7 +58,7 @@ class Divergence:
             lines.append(f"  in the same row: {', '.join(self.also[:6])}{more}")
         if self.part:
             lines += [f"  held by {self.part}"]
-        lines += [f"  {line}" for line in self.around]
+        lines += [f"  {line}" for line in around]
         return "\n".join(lines)
 
 

@@ -38,11 +38,19 @@ class EventChange:
         return self.second - self.first
 
     def __str__(self) -> str:
+        return self.told(())
+
+    def told(self, sides: tuple[str, str] | tuple[()]) -> str:
+        """The change in words; `sides` are what the two runs are called, where one is not what the other was."""
         what = self.name
         if self.source:
             what = f"{self.name} from {self.source}"
         if self.says:
             what = f"{what} ({self.says})"
+        if sides and self.second is None:
+            return f"{what} in row {self.first} is in {sides[0]} alone"
+        if sides and self.first is None:
+            return f"{what} in row {self.second} is in {sides[1]} alone"
         if self.second is None:
             return f"{what} in row {self.first} is missing"
         if self.first is None:

@@ -24,6 +24,12 @@ class SettingDifference:
     row: int | None = None
 
     def __str__(self) -> str:
+        return self.told(())
+
+    def told(self, sides: tuple[str, str] | tuple[()]) -> str:
+        """The setting in words; `sides` are what the two runs are called, where one is not what the other was."""
+        if sides and (self.first or self.second):
+            return f"{self.name} is {self.first} in {sides[0]}, {self.second} in {sides[1]}"
         if self.first or self.second:
             return f"{self.name} was {self.first}, now {self.second}"
         return self.name

@@ -18,6 +18,7 @@ from larktally.errors import LarkTallyError
 from larktally.event import Event
 from larktally.explain.awaited import Awaited, awaited_of
 from larktally.explain.decisions import Watched, Why
+from larktally.explain.from_outside import SeenOutside, seen_outside
 from larktally.explain.lines import written_by_lines
 from larktally.explain.noting_writers import Notes
 from larktally.explain.staying import held_by
@@ -32,6 +33,7 @@ from larktally.runs.displayed import Displayed
 from larktally.runs.live import Live, run_to
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
+from larktally.subjects.programs.program import Program
 from larktally.subjects.protocol import SubjectLike
 from larktally.textfmt import aligned, shown_value
 from larktally.timing import seconds_at
@@ -85,6 +87,8 @@ class Causes:
     differing: tuple[str, ...] = ()
     note: str = ""
     still: tuple[Stayed, ...] = ()
+    #: Of a program in another language: what is seen from outside.
+    outside: tuple[SeenOutside, ...] = ()
 
     @property
     def stayed(self) -> tuple[str, ...]:
@@ -104,6 +108,7 @@ class Causes:
             lines += aligned([["phase", "by", "set", "at, or why"], *table], left=True)
         left = len(self.written) - len(table)
         lines += self.stayed[:most]
+        lines += [one.text for one in self.outside[:most]]
         return lines + ([f"and {left} more: larktally why TRACE FILE.py {self.row}"] if left else [])
 
     def told(self) -> str:
@@ -132,6 +137,7 @@ class Causes:
             "differing": list(self.differing),
             "note": self.note,
             "stayed": list(self.stayed),
+            "outside": [one._asdict() for one in self.outside],
         }
 
 
@@ -141,16 +147,13 @@ def causes(trace: Trace, scenario: Scenario | SubjectLike, row: int, only: str |
     Of a sim: `only` are patterns of channels: the machines among them, and every write of the others. Without it all
     machines are told, and of the other channels what the model's own functions set and what a body's motion changed. Of an
     object of a user's own: each attribute that was set, and the line that did it; `only` keeps those called like the
-    channels, where there are any. Raises LarkTallyError for row 0, which no step made, for a row or a channel that is not
-    there, and for a program in another language.
+    channels, where there are any. Of a program in another language, what is seen from outside: what it noted, what changed, and
+    the inputs and events before it. Raises LarkTallyError for row 0, which no step made, and for a row or a channel that is not
+    there.
     """
     if row == 0:
         raise LarkTallyError("row 0 is the state after reset, which no step made; ask for row 1 or later")
     trace.check_row(row)
-    if trace.header.program:
-        raise LarkTallyError(
-            "what a program in another language does in a step is not seen from here; ask its own debugger"
-        )
     names = None
     if only is not None:
         names = matching(trace.channels, one_or_many(only), "only=")
@@ -170,6 +173,8 @@ def causes_in(
     found: dict[int, Causes] = {}
     for row in rows:
         found[row] = _watched_step(trace, live.to(row - 1), asked[row])
+        if isinstance(live.subject, Program):
+            found[row] = replace(found[row], outside=seen_outside(trace, live.subject, row, asked[row]))
         if isinstance(live.subject, Sim):
             found[row] = replace(found[row], still=_still(live.sim, found[row], asked[row] or (), trace))
     return _with_those_who_set_them(trace, scenario, found)
@@ -253,7 +258,7 @@ def _set_last(setter: Causes | None, channel: str, row: int) -> str:
 
 def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Tally) -> dict[str, Causes]:
     """For the first claims that are broken in a row: what made the channels that they read what they are there, by the
-    claim's name. Empty where the subject is a program in another language."""
+    claim's name."""
     wanted: dict[str, tuple[int, list[str]]] = {}
     waiting: dict[str, Awaited] = {}
     sim = bool(trace.header.order)
@@ -269,12 +274,13 @@ def causes_of_breaches(trace: Trace, scenario: Scenario | SubjectLike, tally: Ta
             wanted[result.name] = (row, names)
         if awaited is not None:
             waiting[result.name] = awaited
-    # A program's own steps are not seen from here, and a run of it may take long.
-    if not wanted or trace.header.program:
+    if not wanted:
         return {}
     asked: dict[int, list[str] | None] = {}
     for row, names in wanted.values():
-        if not sim:
+        if trace.header.program:
+            asked[row] = [*(asked.get(row) or ()), *(names or trace.channels)]
+        elif not sim:
             asked[row] = None
         else:
             # Two claims that break in one row are answered by one watched step.
@@ -310,7 +316,8 @@ def _tried(
 def _narrowed(found: Causes, names: list[str], sim: bool) -> Causes:
     """The causes of some channels only."""
     if not sim:
-        return replace(found, written=tuple(_about(list(found.written), names)))
+        outside = tuple(one for one in found.outside if not one.channel or one.channel in names or "noted" in one.text)
+        return replace(found, written=tuple(_about(list(found.written), names)), outside=outside)
     decisions = tuple(one for one in found.decisions if {one.machine, f"{one.machine}.age"} & set(names))
     written = tuple(one for one in found.written if one.channel in names)
     still = tuple(one for one in found.still if one.channel in names)
@@ -326,15 +333,14 @@ def lines_by_claim(causes: Mapping[str, Causes]) -> dict[str, list[str]]:
 
 
 def causes_of_divergence(replayed: Trace, scenario: Scenario | SubjectLike, found: Divergence | None) -> Causes | None:
-    """What made the channels that diverged what they are now; None where no channel did, or the subject is a
-    program in another language."""
+    """What made the channels that diverged what they are now; None where no channel did."""
     if found is None:
         return None
     names = []
     for name in (found.what, *found.also):
         if name in replayed.columns and not name.startswith("seen:"):
             names.append(name)
-    if not names or not 0 < found.row < replayed.rows or replayed.header.program:
+    if not names or not 0 < found.row < replayed.rows:
         return None
     return _tried(replayed, scenario, {found.row: names})[found.row]
 
@@ -358,6 +364,8 @@ def _watched_step(trace: Trace, live: Live, only: Iterable[str] | None) -> Cause
     """One step, watched: part by part in a sim, line by line in an object of a user's own."""
     if isinstance(live.subject, Sim):
         emitted, decided, written = _step_of_sim(live, only)
+    elif isinstance(live.subject, Program):
+        emitted, decided, written = live.step(), [], []
     else:
         emitted, written = written_by_lines(live.subject, live.row + 1, live.step)
         decided, written = [], _about(written, only)

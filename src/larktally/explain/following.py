@@ -53,6 +53,8 @@ class _Follower(RunObserver):
         self.alike = self.alike and emitted == self._trace.events.between(first, last)
         self.next_row = last + 1
 
+    may_stop = True
+
     def stopped_at(self, row: int) -> str | None:
         # The rest would say nothing more.
         return None if self.alike else "another run"

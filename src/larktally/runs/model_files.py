@@ -1,4 +1,4 @@
-"""Scenarios from a user's Python file: FILE.py takes all at its top level, FILE.py:NAME one of them."""
+"""Scenarios from a user's file: FILE.py takes all at its top level, FILE.toml all in its tables, FILE:NAME one of them."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ from pathlib import Path
 from larktally.errors import LarkTallyError
 from larktally.names import existing_file, unknown_name
 from larktally.runs.scenario import Scenario
+from larktally.runs.scenario_files import scenarios_of_file
 from larktally.runs.targets import split_target
 
 __all__ = ["NoScenario", "load_scenario_of", "load_scenarios", "module_of_file", "modules_below", "only_scenario"]
@@ -23,13 +24,16 @@ class NoScenario(LarkTallyError):
     """A file that holds no scenario of its own."""
 
 
-def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
-    """The scenarios of FILE.py[:NAME], in the order in which they stand, each under its name or its variable's.
+def load_scenarios(target: str | Path, wanted: str = "") -> list[Scenario]:
+    """The scenarios of FILE[:NAME], in the order in which they stand, each under its name or its variable's; of FILE.toml[:NAME]
+    those of its tables, for a program in another language.
 
     `wanted` picks one by name where the target names none. Raises LarkTallyError where the file is not there, does not run,
     or holds no such scenario.
     """
-    path, name = split_target(target)
+    path, name = split_target(str(target))
+    if path.suffix == ".toml":
+        return _chosen(path, scenarios_of_file(existing_file(path)), name or wanted)
     module = module_of_file(existing_file(path))
     found = {}
     for variable, value in vars(module).items():
@@ -51,17 +55,22 @@ def load_scenarios(target: str, wanted: str = "") -> list[Scenario]:
         raise NoScenario(f"{path}: no scenario at the top level; write NAME = lt.Scenario(model, frames=…)")
     # What the target says counts more than what a trace remembers.
     name = name or wanted
+    if name in found and name not in scenarios:
+        return [found[name].named(name)]
+    return _chosen(path, scenarios, name)
+
+
+def _chosen(path: Path, scenarios: Mapping[str, Scenario], name: str) -> list[Scenario]:
+    """The one of that name, or all where none is named."""
     if not name:
         return list(scenarios.values())
     if name in scenarios:
         return [scenarios[name]]
-    if name in found:
-        return [found[name].named(name)]
     raise LarkTallyError(f"{path}: {unknown_name('scenario', name, scenarios)}")
 
 
 def only_scenario(target: str) -> Scenario:
-    """The one scenario of FILE.py[:NAME]; raises LarkTallyError where several stand there and NAME is not said."""
+    """The one scenario of FILE[:NAME]; raises LarkTallyError where several stand there and NAME is not said."""
     scenarios = load_scenarios(target)
     if len(scenarios) > 1:
         names = ", ".join(one.title for one in scenarios)
@@ -70,7 +79,7 @@ def only_scenario(target: str) -> Scenario:
 
 
 def load_scenario_of(target: str, named: str) -> Scenario:
-    """The scenario of FILE.py[:NAME] that a trace was recorded from: its only one, or the one that its header names.
+    """The scenario of FILE[:NAME] that a trace was recorded from: its only one, or the one that its header names.
 
     Raises LarkTallyError where several stand there and none is named.
     """

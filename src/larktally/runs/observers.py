@@ -58,6 +58,9 @@ class RunObserver:
     def rows(self, stretch: Stretch) -> None:
         """Some rows more."""
 
+    #: Whether `stopped_at` may ever say that the run is over: where it may, no frame is made before it was asked.
+    may_stop = False
+
     def stopped_at(self, row: int) -> str | None:
         """Asked after each stretch: a reason to end the run with this row, None to go on."""
         return None

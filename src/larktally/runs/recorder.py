@@ -95,6 +95,10 @@ class Recorder(RunObserver):
         if self._on_progress is not None and last:
             self._on_progress(last, int(self._scenario.frames))
 
+    @property
+    def may_stop(self) -> bool:  # type: ignore[override]
+        return self._conditions.active
+
     def stopped_at(self, row: int) -> str | None:
         found = self._conditions.found
         if found is None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TypeAlias
+from typing import TypeAlias, cast
 
 import numpy as np
 
 from larktally.runs.observers import RunStart
 from larktally.subjects.protocol import Value
-from larktally.traces.columns import Array, Channel, ChunkReader, Column
+from larktally.traces.columns import Array, ArrayColumn, Channel, ChunkReader, Column
 
 __all__ = ["Rows", "chunk_reader"]
 
@@ -36,12 +36,21 @@ class Rows:
         self._reader, self._keep = reader, keep
         self._values: list[list[Value]] = [[] for _ in reader.channels]
         self._arrays: list[list[Array]] = [[] for _ in reader.channels]
+        # Columns that came as arrays, stretch by stretch: they are never lists of values.
+        self._whole: list[Sequence[ArrayColumn]] = []
         self._stored = self._gathered = 0
 
     def take(self, columns: Sequence[Sequence[Value]], count: int) -> None:
         """Takes so many rows that come as columns; raises RowError for a value that does not fit its channel."""
-        for values, column in zip(self._values, columns, strict=True):
-            values.extend(column)
+        as_arrays = bool(columns) and isinstance(columns[0], ArrayColumn)
+        # A chunk is one or the other: row 0 comes as values, whatever follows.
+        if self._gathered and as_arrays != bool(self._whole):
+            self.store()
+        if as_arrays:
+            self._whole.append(cast("Sequence[ArrayColumn]", columns))
+        else:
+            for values, column in zip(self._values, columns, strict=True):
+                values.extend(column)
         self._gathered += count
         if self._gathered >= CHUNK:
             self.store()
@@ -50,10 +59,11 @@ class Rows:
         """Turns what is gathered into arrays; raises RowError for a value that does not fit its channel."""
         if not self._gathered:
             return
-        arrays = self._reader.arrays(self._values, self._stored)
+        arrays = self._reader.arrays(self._gathered_columns(), self._stored)
         first, count = self._stored, self._gathered
         # Before the sinks: one that raises has taken these rows.
         self._stored, self._gathered = first + count, 0
+        self._whole.clear()
         for values in self._values:
             values.clear()
         if self._keep:
@@ -62,8 +72,19 @@ class Rows:
         for sink in self.sinks:
             sink(first, arrays, count)
 
+    def _gathered_columns(self) -> Sequence[Sequence[Value]]:
+        if not self._whole:
+            return self._values
+        joined = []
+        for parts in zip(*self._whole, strict=True):
+            joined.append(ArrayColumn(parts[0].channel, np.concatenate([part.array for part in parts])))
+        return joined
+
     def cut(self, row: int) -> None:
         """Forgets the rows from `row` on: of those that are not stored yet, and of the arrays that are kept here."""
+        if self._whole:
+            left = [column[: max(row - self._stored, 0)] for column in self._gathered_columns()]
+            self._whole = [cast("Sequence[ArrayColumn]", left)]
         for values in self._values:
             del values[max(row - self._stored, 0) :]
         # Rows that are arrays already go below, those that are still lists here.

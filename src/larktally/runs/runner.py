@@ -114,6 +114,7 @@ class Runner:
         else:
             self._feed = self._fresh_feed()
             self._feed.seek(snapshot.row)
+        self._lookahead = self._fresh_feed()
         for observer in self._observers:
             observer.cut(snapshot.row + 1)
         self._pending_from = snapshot.row + 1
@@ -127,11 +128,13 @@ class Runner:
         check_within(self._feed.script, int(self.scenario.frames))
         reader = self.subject.reader(self.scenario.seen or mentions_seen(self.scenario.claims))
         self._conditional = None
+        self._may_stop = any(observer.may_stop for observer in self._observers)
         if self._feed.relative:
             self._conditional = ConditionalInputs(self._feed, info.channels, info.events)
         # Chosen before the first frame, so that the loop below has no look-ups.
         # The step is the subject's own, with nothing of ours in between.
         self._step, self._take, self._columns = self.subject.step, reader.take, reader.columns
+        self._lookahead = self._fresh_feed()
         for observer in self._observers:
             observer.begin(RunStart(self.subject.name, info, reader, self._feed, self.setup, self.subject.save))
         self._pending.append(self._take())
@@ -161,7 +164,9 @@ class Runner:
             stop = min(stop, observer.next_stop(first))
         try:
             if self.subject.batch > 1:
-                self._batch(first, stop + 1)
+                # Where nobody was to be asked within it, nor will be before the next frames, those are certain to be wanted.
+                certain = stop == first + size - 1 and not self._may_stop
+                self._batch(first, stop, min(row, stop + size) if certain else stop)
             else:
                 self.row = self._frames(first, stop + 1)
                 self._hand_over()
@@ -201,15 +206,17 @@ class Runner:
         self.events = list(emitted or ())
         return made
 
-    def _batch(self, first: int, stop: int) -> None:
-        """The same for a subject that takes many frames at once."""
-        view, feed = self._feed.view, self._feed
-        inputs: dict[str, list[float]] = {name: [] for name in view.actions}
-        for frame in range(first, stop):
-            feed.advance(frame)
-            for name, values in inputs.items():
-                values.append(view.value_by[name])
-        batch = self.subject.step_many(first, stop - first, inputs)
+    def _batch(self, first: int, last: int, ahead_to: int) -> None:
+        """The same for a subject that takes many frames at once; those after `last`, up to `ahead_to`, will be asked for next."""
+        inputs = _inputs_of(self._feed, first, last)
+        following = None
+        if ahead_to > last:
+            # A feed of its own: the one of the run stands where the run stands.
+            if self._lookahead.view.frame < last:
+                _inputs_of(self._lookahead, self._lookahead.view.frame + 1, last)
+            self._lookahead.noted.clear()
+            following = (ahead_to - last, _inputs_of(self._lookahead, last + 1, ahead_to))
+        batch = self.subject.step_many(first, last - first + 1, inputs, following)
         made = first + len(batch.columns[0]) - 1
         self.events = []
         for frame, event in batch.events:
@@ -221,6 +228,8 @@ class Runner:
         self.events = [event for frame, event in batch.events if frame == made]
         self.row = made
         count = made - first + 1
+        if count < len(batch.columns[0]):
+            self.subject.cut(made, tuple(column[count - 1] for column in batch.columns))
         self._hand_over([column[:count] for column in batch.columns])
         if batch.failure is not None and self.end is None:
             raise batch.failure
@@ -285,6 +294,26 @@ class Runner:
         self._log = self._log[:kept]
         if self._pending:
             self._hand_over()
+
+
+def _inputs_of(feed: InputFeed, first: int, last: int) -> dict[str, list[float]]:
+    """A feed led on through some frames, and what each action was in each of them."""
+    view, noted = feed.view, len(feed.noted)
+    inputs: dict[str, list[float]] = {}
+    held = dict(view.value_by)
+    for frame in range(first, last + 1):
+        if frame in feed.due:
+            feed.advance(frame)
+    view.frame = last
+    for name in view.actions:
+        inputs[name] = []
+    # Between two changes of an action it stays as it is: a stretch of frames costs as much as what changes in it.
+    for frame, name, value in feed.noted[noted:]:
+        inputs[name] += [held[name]] * (frame - first - len(inputs[name]))
+        held[name] = value
+    for name, values in inputs.items():
+        values += [held[name]] * (last - first + 1 - len(values))
+    return inputs
 
 
 def _shown(error: BaseException) -> str:

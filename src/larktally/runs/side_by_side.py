@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from larktally.comparing.comparison import Comparison, compare
 from larktally.comparing.tolerance import Tolerances
@@ -21,11 +22,13 @@ def side_by_side(
     names: Mapping[str, str] | None = None,
     tolerance: Tolerances = None,
     inputs: Mapping[str, str] | None = None,
+    sides: tuple[str, str] = ("the rules", "the game"),
 ) -> Comparison:
     """Runs a reference, such as a model of the rules, and another subject, such as the shipped game, and compares them.
 
     The other is given the very inputs that the reference had, so that presses placed on events fall in the same frames.
-    `names` maps channels of the reference to what the other calls them, `inputs` its actions likewise. Channels that only
+    `names` maps channels of the reference to what the other calls them, `inputs` its actions likewise, and `sides` are
+    what a report calls the two. Channels that only
     one of the two has are named and left out; of events the names count that both may say. Raises what record and compare raise.
     """
     first = record(reference)
@@ -38,4 +41,4 @@ def side_by_side(
     # A game that announces no landings cannot be late with one.
     both = set(first.header.events) & set(second.header.events)
     first, second = (trace.changed(events=trace.events.names_only(both)) for trace in (first, second))
-    return compare(first, second, tolerance, names)
+    return replace(compare(first, second, tolerance, names), sides=sides)

@@ -8,8 +8,8 @@ __all__ = ["split_target"]
 
 
 def split_target(target: str) -> tuple[Path, str]:
-    """FILE.py[:NAME] as its two parts."""
+    """FILE[:NAME] as its two parts; FILE is Python, or TOML with the scenarios of a program."""
     path, colon, name = target.rpartition(":")
-    if colon and path.endswith(".py"):
+    if colon and path.endswith((".py", ".toml")):
         return (Path(path), name)
     return (Path(target), "")

@@ -10,9 +10,9 @@ from __future__ import annotations
 import math
 import time
 import uuid
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
 
@@ -27,7 +27,7 @@ from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.language.ticks import clocks_of
 from larktally.names import unknown_name
-from larktally.report import Block, Line, Report, Tone
+from larktally.report import Block, Line, Report, Table, Tone
 from larktally.runs.many import Hands, Workers, many_hands
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
@@ -86,6 +86,8 @@ class Explored:
     runs: int
     rows: int
     left_alone: tuple[str, ...] = ()
+    #: Of labels that are no machine's: each change that was seen, how often, and in which row first.
+    changes: Mapping[Target, tuple[int, int]] = field(default_factory=dict)
 
     @property
     def broken(self) -> tuple[Reached, ...]:
@@ -116,6 +118,10 @@ class Explored:
             "known": [str(one) for one in self.known],
             "missed": missed,
             "left_alone": list(self.left_alone),
+            "changes": [
+                {"channel": one.about, "from": one.before, "to": one.name, "times": times, "first_row": row}
+                for one, (times, row) in self.changes.items()
+            ],
         }
 
     def report(self) -> Report:
@@ -142,6 +148,11 @@ class Explored:
             elif target.is_rule:
                 told = "its machine was never in a state that it starts from"
             yield Line(f"out of reach: {target}; {told}", tone="odd")
+        if self.changes:
+            table = []
+            for target, (times, row) in self.changes.items():
+                table.append([target.about, f"{target.before} → {target.name}", str(times), str(row)])
+            yield Table(("changes seen of", "", "times", "first in row"), table, left=frozenset((0, 1)))
         if self.missed and self.left_alone:
             names = ",".join(self.left_alone)
             yield Line(
@@ -291,7 +302,9 @@ def _explored(scenario: Scenario, search: GuidedSearch, judged: JudgedRuns) -> E
         if target not in search.found:
             missed.append((target, near))
     every = (*found, *sorted(small, key=lambda one: one.row))
-    return Explored(scenario, every, tuple(search.known), tuple(missed), search.runs, search.rows, search.pauses)
+    return Explored(
+        scenario, every, tuple(search.known), tuple(missed), search.runs, search.rows, search.pauses, search.changes
+    )
 
 
 def _odd(finding: Finding, made: Scenario) -> Reached:

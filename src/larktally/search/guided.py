@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from larktally.explain.observed_labels import observed_changes
 from larktally.inputs.script import InputScript, Span
 from larktally.language.ticks import clocks_of
 from larktally.runs.runner import Snapshot
@@ -73,6 +74,8 @@ class GuidedSearch:
     at_random: float = 0.0
     #: How far apart two values of a number channel are to be another place.
     steps: dict[str, float] = field(default_factory=dict)
+    #: How often a label that is no machine's was seen to change so, and in which row first.
+    changes: dict[Target, tuple[int, int]] = field(default_factory=dict)
     rows: int = 0
     runs: int = 0
 
@@ -91,6 +94,10 @@ class GuidedSearch:
         self.wanted = {target: (None, []) for target in targets_of(base.header.outlines)}
         for name, value, _ in labels_reached(base, self.labels):
             self.known.append(Target(name, value, False))
+        for name in self.labels:
+            for _, before, after in observed_changes(base, name):
+                self.known.append(Target(name, after, False, before))
+        self.known = list(dict.fromkeys(self.known))
         script = InputScript.from_columns(base.inputs)
         self._seen(base, 0, script, None)
         for target in list(self.wanted):
@@ -147,6 +154,7 @@ class GuidedSearch:
             target = Target(name, value, False)
             if target not in self.known:
                 self._reach(target, first + row, inputs)
+        self._note_changes(part, first, inputs)
         for target in list(self.wanted):
             if target.is_rule and target not in self.found:
                 self._come_near(part, first, inputs, saved, target)
@@ -154,6 +162,16 @@ class GuidedSearch:
             if len(self.nodes) < MOST_NODES:
                 self.nodes.append(self._node(part, first, row, inputs, saved))
         return len(self.found) > before
+
+    def _note_changes(self, part: Trace, first: int, inputs: InputScript) -> None:
+        """The changes of labels that are no machine's: which there are is known only once they were seen."""
+        for name in self.labels:
+            for row, before, after in observed_changes(part, name):
+                target = Target(name, after, False, before)
+                times, where = self.changes.get(target, (0, first + row))
+                self.changes[target] = (times + 1, where)
+                if target not in self.known:
+                    self._reach(target, first + row, inputs)
 
     def _reach(self, target: Target, row: int, inputs: InputScript) -> None:
         if target not in self.found and (target in self.wanted or target.about in self.labels):

@@ -25,6 +25,16 @@ sys.path.insert(0, str((HERE / {folder!r}).resolve()))
 
 from {module} import {scenario} as explored  # noqa: E402 - the folder that it stands in is named above
 '''
+_HEAD_OF_PROGRAM = '''"""Inputs that larktally explore found, and what each of them reaches."""
+
+from pathlib import Path
+
+import larktally as lt
+
+HERE = Path(__file__).parent
+# In a list, so that it is not one of the scenarios of this file.
+found_from = lt.load_scenarios(f"{{HERE / {file!r}}}:{scenario}")
+'''
 
 
 def keep_finds(found: Explored, folder: Path, model: Path, name: str) -> Path:
@@ -33,16 +43,21 @@ def keep_finds(found: Explored, folder: Path, model: Path, name: str) -> Path:
 
     Returns that file; raises LarkTallyError where the scenario has no name in its file, and WriteError.
     """
-    if not name.isidentifier() or keyword.iskeyword(name):
-        raise LarkTallyError(f"{model} has no scenario of the name {name!r}; say {model}:VARIABLE")
-    made_folder(folder)
+    of = "explored"
     beside = os.path.relpath(model.resolve().parent, folder.resolve())
-    lines = [_HEAD.format(folder=beside, module=model.stem, scenario=name)]
+    if model.suffix == ".toml":
+        of = "found_from[0]"
+        lines = [_HEAD_OF_PROGRAM.format(file=f"{beside}/{model.name}", scenario=name)]
+    elif not name.isidentifier() or keyword.iskeyword(name):
+        raise LarkTallyError(f"{model} has no scenario of the name {name!r}; say {model}:VARIABLE")
+    else:
+        lines = [_HEAD.format(folder=beside, module=model.stem, scenario=name)]
+    made_folder(folder)
     taken: dict[str, int] = {}
     for one in found.found:
         variable = _variable(one, taken)
         one.scenario.inputs.to_csv(folder / f"{variable}.script.csv")
-        lines.append(f"# {one.what}, in row {one.row}\n{_scenario(one, variable)}")
+        lines.append(f"# {one.what}, in row {one.row}\n{_scenario(one, variable, of)}")
     path = folder / "found.py"
     write_whole(path, "\n".join(lines))
     return path
@@ -56,15 +71,15 @@ def _variable(one: Reached, taken: dict[str, int]) -> str:
     return name if taken[name] == 1 else f"{name}_{taken[name]}"
 
 
-def _scenario(one: Reached, variable: str) -> str:
-    claims = f"[one for one in explored.claims if one.name == {one.claim!r}]"
+def _scenario(one: Reached, variable: str, of: str) -> str:
+    claims = f"[one for one in {of}.claims if one.name == {one.claim!r}]"
     if one.failure or one.finding is not None:
-        claims = "explored.claims"
+        claims = f"{of}.claims"
     if one.target is not None or (one.finding is not None and one.scenario.claims):
         kept = one.scenario.claims[0]
         claims = f"[lt.claim({kept.name!r}, {kept.text!r})]"
     return (
-        f"{variable} = explored.changed(\n"
+        f"{variable} = {of}.changed(\n"
         f"    name={variable!r},\n"
         f'    inputs=lt.InputScript.from_csv(HERE / "{variable}.script.csv"),\n'
         f"    frames={int(one.scenario.frames)},\n"

@@ -26,13 +26,17 @@ Distance: TypeAlias = npt.NDArray[np.float64]
 
 
 class Target(NamedTuple):
-    """A state of a machine, or a rule of it, or a value of a label; `claim` is broken by the run that reaches it."""
+    """A state of a machine, or a rule of it, or a value of a label, or that it changes to it from another, `before`; `claim` is
+    broken by the run that reaches it."""
 
     about: str
     name: str
     is_rule: bool
+    before: str = ""
 
     def __str__(self) -> str:
+        if self.before:
+            return f"{self.about}: {self.before} → {self.name}"
         if self.is_rule:
             return f"rule {self.name!r} of {self.about}"
         return f"{self.about} == {self.name!r}"
@@ -47,6 +51,8 @@ class Target(NamedTuple):
         """What holds in the row in which it is."""
         if self.is_rule:
             return f"event('changed', source={self.about!r}, by={self.name!r})"
+        if self.before:
+            return f"prev({self.about}) == {self.before!r} and {self.about} == {self.name!r}"
         return f"{self.about} == {self.name!r}"
 
 

@@ -13,7 +13,17 @@ from larktally.event import Event
 from larktally.inputs.actions import Action, Actions
 from larktally.inputs.view import FrameInput
 from larktally.setup import Setup
-from larktally.subjects.protocol import Batch, RawRow, RowReader, RunnableSubject, SubjectInfo, Value, checked_events
+from larktally.subjects.protocol import (
+    Batch,
+    Frames,
+    Inputs,
+    RawRow,
+    RowReader,
+    RunnableSubject,
+    SubjectInfo,
+    Value,
+    checked_events,
+)
 from larktally.traces.columns import Channel
 
 __all__ = ["CompositeAdapter"]
@@ -107,7 +117,10 @@ class CompositeAdapter:
     def finish(self) -> str:
         return next(filter(None, (one.finish() for one in self._subjects.values())), "")
 
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
+    def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch:
+        raise NotImplementedError("several subjects are stepped frame by frame")
+
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None:
         raise NotImplementedError("several subjects are stepped frame by frame")
 
     def _channels(self) -> tuple[Channel, ...]:

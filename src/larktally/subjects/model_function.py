@@ -8,7 +8,7 @@ from larktally.errors import LarkTallyError
 from larktally.event import Event
 from larktally.inputs.view import FrameInput
 from larktally.setup import Setup
-from larktally.subjects.protocol import Batch, RowReader, RunnableSubject, SubjectInfo, Value
+from larktally.subjects.protocol import Batch, Frames, Inputs, RowReader, RunnableSubject, SubjectInfo, Value
 
 __all__ = ["ModelFunction"]
 
@@ -64,5 +64,8 @@ class ModelFunction:
     def finish(self) -> str:
         return self.made.finish()
 
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
-        return self.made.step_many(first, frames, inputs)
+    def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch:
+        return self.made.step_many(first, frames, inputs, following)
+
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None:
+        self.made.cut(frame, row)

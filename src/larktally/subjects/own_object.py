@@ -15,7 +15,7 @@ from larktally.inputs.actions import Actions
 from larktally.inputs.view import FrameInput
 from larktally.names import unknown_name
 from larktally.setup import Setup
-from larktally.subjects.protocol import Batch, RowReader, Subject, SubjectInfo, Value, checked_events
+from larktally.subjects.protocol import Batch, Frames, Inputs, RowReader, Subject, SubjectInfo, Value, checked_events
 from larktally.traces.columns import Channel, RowError, check_channel_name, kind_of
 
 __all__ = ["OwnObject", "name_of"]
@@ -80,7 +80,10 @@ class OwnObject:
     def finish(self) -> str:
         return ""
 
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
+    def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch:
+        raise NotImplementedError("a user's own object is stepped frame by frame")
+
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None:
         raise NotImplementedError("a user's own object is stepped frame by frame")
 
     def _copied(self) -> dict[str, Any]:

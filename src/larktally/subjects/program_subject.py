@@ -9,7 +9,7 @@ from larktally.inputs.actions import Actions
 from larktally.inputs.view import FrameInput
 from larktally.setup import Setup
 from larktally.subjects.programs.program import Program
-from larktally.subjects.protocol import Batch, RowReader, SubjectInfo, Value, checked_events, transposed
+from larktally.subjects.protocol import Batch, Frames, Inputs, RowReader, SubjectInfo, Value, checked_events, transposed
 
 __all__ = ["ProgramSubject"]
 
@@ -20,8 +20,11 @@ class ProgramSubject:
     def __init__(self, program: Program) -> None:
         self.target = program
         self.name = program.name
-        self.batch = program.batch
         self.step: Callable[[FrameInput], Iterable[Event] | None] = program.step
+
+    @property
+    def batch(self) -> int:
+        return self.target.batch
 
     @property
     def info(self) -> SubjectInfo:
@@ -53,5 +56,8 @@ class ProgramSubject:
     def finish(self) -> str:
         return ""
 
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
-        return self.target.step_many(first, frames, inputs)
+    def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch:
+        return self.target.step_many(first, frames, inputs, following)
+
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None:
+        self.target.cut(frame, row)

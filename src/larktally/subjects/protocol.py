@@ -82,6 +82,12 @@ class RowReader(NamedTuple):
     columns: Columns
 
 
+#: A value for each frame of each action.
+Inputs: TypeAlias = Mapping[str, Sequence[float]]
+#: How many frames a message has, and their inputs.
+Frames: TypeAlias = tuple[int, Inputs]
+
+
 class Batch(NamedTuple):
     """Many frames taken at once: a column a channel, the events with their frames, and what went wrong, where something
     did; the columns then end before that frame."""
@@ -96,12 +102,14 @@ class RunnableSubject(Protocol):
 
     `step` and `reader` are attributes that hold callables, chosen when the run begins, so that the loop over frames calls
     what it has to and nothing else. `batch` is how many frames are taken at once; where it is more than 1, `step_many`
-    takes them. `target` is the object that is stepped: for people and debuggers, and for what explains it.
+    takes them, and is told what `following` frames the next call will be for, where that is certain; `cut` says which of them
+    was the last of the run. `target` is the object that is stepped: for people and debuggers, and for what explains it.
     """
 
     name: str
-    batch: int
 
+    @property
+    def batch(self) -> int: ...
     @property
     def info(self) -> SubjectInfo: ...
     @property
@@ -114,7 +122,8 @@ class RunnableSubject(Protocol):
     def save(self) -> bytes: ...
     def load(self, saved: bytes) -> None: ...
     def finish(self) -> str: ...
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch: ...
+    def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch: ...
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None: ...
 
 
 def checked_events(emitted: Iterable[Event] | None) -> list[Event]:

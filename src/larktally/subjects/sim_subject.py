@@ -11,7 +11,7 @@ from larktally.event import Event
 from larktally.inputs.view import FrameInput
 from larktally.parts.sim import Sim
 from larktally.setup import Setup
-from larktally.subjects.protocol import Batch, RowReader, SubjectInfo, Value, checked_events, transposed
+from larktally.subjects.protocol import Batch, Frames, Inputs, RowReader, SubjectInfo, Value, checked_events, transposed
 from larktally.traces.header import PhaseOrder
 
 __all__ = ["SimSubject"]
@@ -72,5 +72,8 @@ class SimSubject:
     def finish(self) -> str:
         return self.target.unknown_attributes()
 
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
+    def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch:
+        raise NotImplementedError("a sim is stepped frame by frame")
+
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None:
         raise NotImplementedError("a sim is stepped frame by frame")

@@ -6,8 +6,8 @@ number is float64, count int64, flag bool, and label int32 codes into a closed t
 from __future__ import annotations
 
 import marshal
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Literal, TypeAlias, cast
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, Literal, TypeAlias, cast
 
 import msgspec
 import numpy as np
@@ -17,6 +17,7 @@ from larktally.errors import LarkTallyError, TraceError
 from larktally.names import did_you_mean, name_fault
 
 __all__ = [
+    "ArrayColumn",
     "Kind",
     "Channel",
     "Column",
@@ -163,6 +164,40 @@ def check_channel_name(name: object) -> str:
     return name
 
 
+class ArrayColumn(Sequence[Any]):
+    """A column that came as an array, of a label as codes of its channel's labels; read like any sequence of plain values."""
+
+    __slots__ = ("_values", "array", "channel")
+
+    def __init__(self, channel: Channel, array: Array) -> None:
+        self.channel, self.array = channel, array
+        self._values: list[Any] | None = None
+
+    @property
+    def values(self) -> list[Any]:
+        """The plain values, made once: who takes the array as it is does without them."""
+        if self._values is None:
+            self._values = self.array.tolist()
+            if self.channel.kind == "label":
+                self._values = [self.channel.labels[code] for code in self._values]
+        return self._values
+
+    def __len__(self) -> int:
+        return len(self.array)
+
+    def __getitem__(self, place: Any) -> Any:
+        if isinstance(place, slice):
+            return ArrayColumn(self.channel, self.array[place])
+        # One of them, such as the last, is no reason to make all.
+        value = self.array[place].item()
+        if self.channel.kind == "label":
+            return self.channel.labels[value]
+        return value
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self.values)
+
+
 class ChunkReader:
     """Turns chunks of rows into arrays, and finds the row that does not fit."""
 
@@ -192,6 +227,11 @@ class ChunkReader:
         return found
 
     def _array(self, channel: Channel, column: Sequence[object], first_row: int) -> Array:
+        if isinstance(column, ArrayColumn):
+            # Of its kind already, and a label within its list: whoever made it has looked.
+            if channel.kind == "number":
+                return self._without_nan(channel, column.array, first_row)
+            return column.array
         if channel.kind == "label":
             return self._labels(channel, cast("Sequence[str]", column), first_row)
         quick = _read_alike(channel.kind, column)

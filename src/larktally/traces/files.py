@@ -77,7 +77,7 @@ def read_contents(path: str | Path, rate: RateLike | None = None, mapping: str |
     path = existing_file(path)
     try:
         if mapping is not None:
-            from larktally.traces.formats.logs import read_log
+            from larktally.traces.formats.logs.reading import read_log
 
             return read_log(path, existing_file(mapping), rate)
         found = _format_of(path).module().read(path, rate)

@@ -29,6 +29,8 @@ class FilesRead:
         return list(dict.fromkeys([str(self._file), *modules, *self._opened]))
 
     def _hear(self, event: str, arguments: tuple[Any, ...]) -> None:
+        if event == "subprocess.Popen":
+            self._hear_command(arguments[1], arguments[2])
         if event != "open":
             return
         path, mode = arguments[0], arguments[1]
@@ -37,6 +39,15 @@ class FilesRead:
             return
         if (mode is None or "r" in str(mode)) and self._inside(path):
             self._opened[os.path.realpath(path)] = None
+
+    def _hear_command(self, words: object, folder: object) -> None:
+        """A program is made of its own file, or of the one that its interpreter is given: what is built anew is run anew."""
+        if not isinstance(words, list):
+            return
+        for word in words:
+            path = os.path.join(str(folder or "."), str(word))
+            if self._inside(path) and os.path.isfile(path):
+                self._opened[os.path.realpath(path)] = None
 
     def _inside(self, path: str) -> bool:
         return os.path.abspath(path).startswith(self._folder)

@@ -23,7 +23,7 @@ MOST_WAITING = 200
 
 @dataclass(frozen=True, slots=True)
 class Watched:
-    """What the command was asked to watch: FILE.py[:NAME], the build that kept runs are said to be of, a trace to lay behind, and
+    """What the command was asked to watch: FILE[:NAME], the build that kept runs are said to be of, a trace to lay behind, and
     the folder in which a picture of each run is kept."""
 
     target: str

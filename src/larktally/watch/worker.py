@@ -204,12 +204,11 @@ class _Desk:
         trace, row = self._run.trace, int(asked["row"])
         if not 0 < row < trace.rows:
             return "row 0 is the state after reset, which no step made"
-        if trace.header.program:
-            return "what a program in another language does in a step is not seen from here"
         try:
             names = channels_read(self._run.tally[asked["claim"]], trace, row)
             # An object's attributes need not be called like its channels.
-            found = causes_in(trace, self._run.scenario, {row: names if trace.header.order else None})[row]
+            as_called = trace.header.order or trace.header.program
+            found = causes_in(trace, self._run.scenario, {row: names if as_called else None})[row]
         except LarkTallyError as error:
             return str(error)
         return str(found)

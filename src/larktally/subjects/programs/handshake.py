@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Mapping, Sequence
-from typing import get_args
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from typing import Any, Literal, cast, get_args
 
 import msgspec
 
@@ -18,9 +18,14 @@ from larktally.timing import Rate, as_rate
 from larktally.traces.columns import Channel, Kind, check_channel_name
 from larktally.traces.events import check_event_name
 
-__all__ = ["Handshake", "Param", "handshake_of", "columns_of", "events_of", "row_of"]
+__all__ = ["Handshake", "Param", "handshake_of", "columns_of", "events_of", "notes_of", "row_of", "Shapes"]
 
-_SPECIAL = {"nan": math.nan, "inf": math.inf, "-inf": -math.inf}
+# What JSON has no number for; and minus zero, which JavaScript writes as 0.
+_SPECIAL = {"nan": math.nan, "inf": math.inf, "-inf": -math.inf, "-0.0": -0.0}
+# Letters of a note: a line under a breach.
+MOST_NOTED = 500
+# Two bytes hold the place of one.
+MOST_PACKED_LABELS = 65_536
 
 
 class Param(msgspec.Struct, frozen=True):
@@ -56,6 +61,8 @@ class Handshake(msgspec.Struct, frozen=True):
     rates: tuple[str, ...]
     saves: bool
     params: tuple[Param, ...] = ()
+    #: Whether it says many frames as bytes (docs/programs.md, "Columns as bytes").
+    packed: bool = False
 
     def check_params(self, params: Mapping[str, object]) -> None:
         """Raises LarkTallyError for a param that the program did not announce, or a value that does not fit it."""
@@ -70,6 +77,57 @@ class Handshake(msgspec.Struct, frozen=True):
         """Raises LarkTallyError for a rate that the program does not accept."""
         if self.rates and rate not in {as_rate(text) for text in self.rates}:
             raise LarkTallyError(f"program {self.name!r} runs at {', '.join(self.rates)} frames/s, not at {rate}")
+
+
+class Shapes:
+    """Reads answers whose columns and rows are of their kinds, in C: numbers as floats, -0 too, without a look at each value,
+    which is half of what a wide run costs. What is of another shape is None, and read again by those who say what is wrong."""
+
+    def __init__(self, channels: Sequence[Channel]) -> None:
+        self._names = [channel.name for channel in channels]
+        self._steps = _decoder(channels, list[float], "columns", list)
+        self._rows = _decoder(channels, float | str, "row", None)
+
+    def step(self, line: bytes, number: int) -> Mapping[str, object] | None:
+        """An answer to a step: its columns are a tuple, in the order of the channels. One that holds "nan" is read otherwise."""
+        found = _decoded(self._steps, line, number)
+        if found is None:
+            return None
+        values = msgspec.structs.astuple(found.columns)
+        return {"columns": values, "events": found.events, "notes": found.notes}
+
+    def row(self, line: bytes, number: int) -> Mapping[str, object] | None:
+        """An answer to reset or load."""
+        found = _decoded(self._rows, line, number)
+        if found is None:
+            return None
+        row = dict(zip(self._names, msgspec.structs.astuple(found.row), strict=True))
+        return {"row": row, "events": found.events, "notes": found.notes, "frame": found.frame}
+
+
+def _decoder(channels: Sequence[Channel], number: Any, key: str, many: type | None) -> msgspec.json.Decoder[Any]:
+    kinds: dict[str, Any] = {"number": number, "count": int, "flag": bool, "label": str}
+    if many is not None:
+        kinds = {"number": number, "count": list[int], "flag": list[bool], "label": list[str]}
+    fields = [(f"c{n}", kinds[channel.kind]) for n, channel in enumerate(channels)]
+    # Struct fields are names of Python's, and channels are dotted.
+    names = {f"c{n}": channel.name for n, channel in enumerate(channels)}
+    content = msgspec.defstruct("Content", fields, rename=names, forbid_unknown_fields=True)
+    beside: list[Any] = [("events", list[Any], []), ("notes", list[Any], []), ("frame", Any, None)]
+    result = msgspec.defstruct("Result", [(key, content), *beside])
+    answer = msgspec.defstruct("Answer", [("jsonrpc", Literal["2.0"]), ("id", int), ("result", result)])
+    return msgspec.json.Decoder(answer)
+
+
+def _decoded(decoder: msgspec.json.Decoder[Any], line: bytes, number: int) -> Any:
+    """The result in an answer to request `number`; None where it is of another shape."""
+    try:
+        found = decoder.decode(line)
+    except (msgspec.MsgspecError, ValueError, RecursionError):
+        return None
+    if found.id != number:
+        return None
+    return found.result
 
 
 def handshake_of(answer: Mapping[str, object]) -> Handshake:
@@ -112,7 +170,20 @@ def handshake_of(answer: Mapping[str, object]) -> Handshake:
         rates,
         answer.get("saves") is True,
         _params(answer),
+        _packed(answer, found),
     )
+
+
+def _packed(answer: Mapping[str, object], channels: Sequence[Channel]) -> bool:
+    way = answer.get("columns", "json")
+    if way not in ("json", "binary"):
+        raise ProtocolError(f"hello: 'columns' is 'json' or 'binary', not {way!r}"[:200])
+    for channel in channels:
+        if way == "binary" and len(channel.labels) > MOST_PACKED_LABELS:
+            raise ProtocolError(
+                f"hello: channel {channel.name!r} has {len(channel.labels)} labels; as bytes it has at most {MOST_PACKED_LABELS}"
+            )
+    return way == "binary"
 
 
 def _params(answer: Mapping[str, object]) -> tuple[Param, ...]:
@@ -145,19 +216,28 @@ def row_of(answer: Mapping[str, object], handshake: Handshake, method: str = "re
 def columns_of(answer: Mapping[str, object], handshake: Handshake, frames: int) -> list[Sequence[Value]]:
     """The columns of a step, in the order of the channels, each of so many values."""
     columns = answer.get("columns")
+    # In order, and each of its kind: `Shapes` has read them.
+    if isinstance(columns, tuple):
+        _check_lengths(zip((channel.name for channel in handshake.channels), columns, strict=True), frames)
+        return list(columns)
     if not isinstance(columns, dict):
         raise ProtocolError("step: 'columns' is an object with a list of values for each channel")
     _check_names("step: 'columns'", columns, handshake)
-    for name, values in columns.items():
-        if not isinstance(values, list) or len(values) != frames:
-            found = repr(values)[:40]
-            if isinstance(values, list):
-                found = str(len(values))
-            raise ProtocolError(f"step: column {name!r} has a value for each of the {frames} frames, not {found}")
+    _check_lengths(columns.items(), frames)
     listed: list[Sequence[Value]] = []
     for channel in handshake.channels:
         listed.append(_read(columns[channel.name], channel))
     return listed
+
+
+def _check_lengths(columns: Iterable[tuple[str, object]], frames: int) -> None:
+    for name, values in columns:
+        if isinstance(values, list) and len(values) == frames:
+            continue
+        found = repr(values)[:40]
+        if isinstance(values, list):
+            found = str(len(values))
+        raise ProtocolError(f"step: column {name!r} has a value for each of the {frames} frames, not {found}")
 
 
 def events_of(answer: Mapping[str, object], known: Collection[str], first: int, last: int) -> list[tuple[int, Event]]:
@@ -190,8 +270,30 @@ def events_of(answer: Mapping[str, object], known: Collection[str], first: int, 
     return found
 
 
+def notes_of(answer: Mapping[str, object], handshake: Handshake, first: int, last: int) -> list[tuple[int, str, str]]:
+    """The notes of a reset or step: [frame, channel, text], in any order."""
+    known = [channel.name for channel in handshake.channels]
+    found = []
+    for entry in _listed(answer, "notes"):
+        fits = isinstance(entry, list) and [type(one) for one in entry] == [int, str, str]
+        if not fits:
+            raise ProtocolError(f"a note is [frame, 'channel', 'text'], not {entry!r}"[:200])
+        frame, channel, text = cast("list[Any]", entry)
+        if not first <= frame <= last:
+            raise ProtocolError(f"a note stands in frame {frame}, which is not within {first}..{last}")
+        if channel not in known:
+            raise ProtocolError(
+                f"a note in frame {frame}: {unknown_name('channel', channel, known)} announced by hello"
+            )
+        found.append((frame, channel, text[:MOST_NOTED]))
+    return found
+
+
 def _read(values: list[Value], channel: Channel) -> Sequence[Value]:
     """A column's values: numbers may be whole in JSON, and "nan", "inf" and "-inf" stand for what it has no number for."""
+    if channel.kind == "count" and float in set(map(type, values)):
+        # -0 of a count is 0, however it was written.
+        return [0 if type(value) is float and value == 0 else value for value in values]
     if channel.kind != "number":
         return values
     # Few batches hold a text for a number; one pass in C tells.

@@ -7,18 +7,30 @@ import secrets
 import time
 from array import array
 from collections.abc import Iterable, Mapping, Sequence
+from functools import partial
 from pathlib import Path
+from typing import Any, Literal, cast
 
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.event import Event
 from larktally.inputs.actions import Action
 from larktally.inputs.view import FrameInput
 from larktally.setup import Asked, Setup
-from larktally.subjects.programs.handshake import Handshake, Param, columns_of, events_of, handshake_of, row_of
+from larktally.subjects.programs.handshake import (
+    Handshake,
+    Param,
+    Shapes,
+    columns_of,
+    events_of,
+    handshake_of,
+    notes_of,
+    row_of,
+)
+from larktally.subjects.programs.packed import packed_columns, packed_size
 from larktally.subjects.programs.process import attach, start
 from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError, request_line
 from larktally.subjects.programs.wire import WireError
-from larktally.subjects.protocol import Batch, Value
+from larktally.subjects.protocol import Batch, Frames, Value
 from larktally.timing import Duration, exact_seconds
 from larktally.traces.columns import Channel
 from larktally.version import __version__
@@ -27,6 +39,10 @@ __all__ = ["Program"]
 
 # Seconds within which a frame is looked for that hung in a batch, at least; and how many times slower than any before.
 LEAST_HANG, SLOWER = 0.4, 50
+# Frames in one message: as text, and as bytes.
+BATCH, PACKED_BATCH = 256, 2048
+# Of what a program notes in one run: enough for a breach in each row of it.
+MOST_NOTES = 100_000
 # Of states that were saved: enough for an audit, and no more than some megabytes.
 MOST_REMEMBERED = 1000
 _FAILURES = (WireError, ProtocolError, RpcError)
@@ -39,8 +55,8 @@ class Program:
     environment. `over` is how it is spoken to: "stdio", "tcp:PORT" (it listens on that port of this machine; with no
     command it runs already) or "listen" (it connects to the port in its environment as LARKTALLY_PORT, or where
     `{port}` stands in its command). Over a port it has to say in its answer to hello the token that stands in its environment
-    as LARKTALLY_TOKEN. Frames are stepped `batch` at a time. The time limits are for the start, for each
-    message, and for its end.
+    as LARKTALLY_TOKEN. Frames are stepped `batch` at a time, 256, or 2,048 with one that says its columns as bytes;
+    `columns="json"` asks it not to. The time limits are for the start, for each message, and for its end.
 
     A program that crashes, hangs or misspeaks inside a batch is run again frame by frame from the start, so that the
     frame is known and the rows before it are kept. Raises LarkTallyError for a command that cannot be started.
@@ -56,7 +72,8 @@ class Program:
         folder: str | Path | None = None,
         env: Mapping[str, str] | None = None,
         over: str = "stdio",
-        batch: int = 256,
+        batch: int | None = None,
+        columns: Literal["json", "binary"] = "binary",
         start_within: Duration = "10s",
         step_within: Duration = "10s",
         end_within: Duration = "5s",
@@ -68,8 +85,10 @@ class Program:
             raise LarkTallyError(f"a program is spoken to over 'stdio', 'tcp:PORT' or 'listen', not {over!r}")
         if command is None and kind != "tcp":
             raise LarkTallyError("a program that runs already is spoken to over='tcp:PORT'")
-        if not isinstance(batch, int) or not 1 <= batch <= 65_536:
+        if batch is not None and (not isinstance(batch, int) or not 1 <= batch <= 65_536):
             raise LarkTallyError(f"a batch is 1 to 65536 frames, not {batch!r}")
+        if columns not in ("json", "binary"):
+            raise LarkTallyError(f"columns are 'json' or 'binary', not {columns!r}")
         if command is None:
             self.command = None
         else:
@@ -78,8 +97,9 @@ class Program:
             self.folder = None
         else:
             self.folder = Path(folder)
-        self.over, self.batch = over, batch
+        self.over, self._batch, self._columns = over, batch, columns
         self._environment = dict(env or {})
+        self._within = (start_within, step_within, end_within)
         self._limits = [float(exact_seconds(d, None, what="limit:")) for d in (start_within, step_within, end_within)]
         self._talk: Conversation | None = None
         self._abilities: Handshake | None = None
@@ -89,8 +109,40 @@ class Program:
         self._done: list[tuple[int, int, dict[str, array[float]]]] = []
         # The most seconds a frame that any message took.
         self._slowest = 0.0
+        # What was asked for before the answer to the step before was looked at: its frames, and the inputs of them.
+        self._ahead: tuple[int, int, Mapping[str, Sequence[float]]] | None = None
+        # The state that was put back last, None since a reset: what was done is what came after.
+        self._base: bytes | None = None
+        # Whether it was led beyond its frame by a message whose last frames did not happen.
+        self._beyond = False
+        #: What it noted in this run: row, channel, and why it is what it is there.
+        self.notes: list[tuple[int, str, str]] = []
         # In which frame each state was saved, so that what `load` answers can be told from what it should.
         self._saved_at: dict[bytes, int] = {}
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Another process starts one of its own.
+        options = {"folder": self.folder, "env": self._environment, "over": self.over, "batch": self._batch}
+        start_within, step_within, end_within = self._within
+        limits = {"start_within": start_within, "step_within": step_within, "end_within": end_within}
+        made: Any = partial(Program, self.command, columns=self._columns, **cast("Any", {**options, **limits}))
+        return made, ()
+
+    @property
+    def started_as(self) -> tuple[object, ...]:
+        """What it is started from: two that are alike in it are the same program."""
+        folder = Path(self.folder or ".").resolve()
+        return self.command, folder, self._environment, self.over
+
+    @property
+    def batch(self) -> int:
+        """How many frames go in one message."""
+        if self._batch is not None:
+            return self._batch
+        # Text of a number is eight times its bytes; known only once it has said hello.
+        if self._abilities is not None and self._abilities.packed:
+            return PACKED_BATCH
+        return BATCH
 
     @property
     def name(self) -> str:
@@ -185,17 +237,24 @@ class Program:
         """Every channel's value, in the order of the channels."""
         return self._row
 
-    def observe(self) -> dict[str, object]:
+    def observe(self) -> dict[str, Value]:
         """Every channel's value."""
-        found: dict[str, object] = {}
+        found: dict[str, Value] = {}
         for channel, value in zip(self.handshake.channels, self._row, strict=True):
             found[channel.name] = value
         return found
 
-    def step_many(self, first: int, frames: int, inputs: dict[str, list[float]]) -> Batch:
-        """So many frames in one message."""
+    def step_many(
+        self,
+        first: int,
+        frames: int,
+        inputs: Mapping[str, Sequence[float]],
+        following: Frames | None = None,
+    ) -> Batch:
+        """So many frames in one message; `following` are the frames and inputs of the next call, where it is certain to be that:
+        the program is at work on it while this one's answer is read."""
         try:
-            columns, emitted = self._step(first, frames, inputs)
+            columns, emitted = self._step(first, frames, inputs, following=following)
             if frames:
                 self._row = tuple(column[-1] for column in columns)
             return Batch(columns, emitted, None)
@@ -208,8 +267,16 @@ class Program:
                 return Batch(none, [], SubjectFailed(self._failed(first, error), first))
             return self._frame_by_frame(first, frames, inputs, error)
 
+    def cut(self, frame: int, row: tuple[Value, ...]) -> None:
+        """The frames of the last message after `frame` did not happen: the run ended there, with this row."""
+        first, _, pressed = self._done.pop()
+        kept = {name: values[: frame - first + 1] for name, values in pressed.items()}
+        self._done.append((first, frame - first + 1, kept))
+        self._frame, self._row, self._beyond = frame, row, True
+
     def save(self) -> bytes:
         """Its state, as it gives it."""
+        self._come_back()
         state = self._ask("save", {}).get("state")
         if not isinstance(state, str):
             raise SubjectFailed(f"program {self.name!r}: save: 'state' is a string", self._frame)
@@ -221,7 +288,7 @@ class Program:
 
     def load(self, saved: bytes) -> None:
         """Puts a state back."""
-        answer = self._ask("load", {"state": saved.decode()})
+        answer = self._ask("load", {"state": saved.decode()}, of_row=True)
         frame = answer.get("frame")
         try:
             if not isinstance(frame, int) or isinstance(frame, bool):
@@ -234,7 +301,7 @@ class Program:
             self._row = row_of(answer, self.handshake, "load")
         except ProtocolError as error:
             raise SubjectFailed(f"program {self.name!r}: {error}", self._frame) from None
-        self._frame = frame
+        self._frame, self._base, self._done, self._beyond = frame, saved, [], False
 
     @property
     def alive(self) -> bool:
@@ -248,7 +315,9 @@ class Program:
     def stop(self, at_once: bool = False) -> int | None:
         """Ends it, by asking it to unless `at_once`; its exit status, where it is known. It is started again where it is used
         again."""
-        talk, self._talk = self._talk, None
+        if not at_once:
+            self._let_go_ahead()
+        talk, self._talk, self._ahead = self._talk, None, None
         if talk is None:
             return None
         if at_once:
@@ -269,7 +338,10 @@ class Program:
         """Starts it, and asks what it can do."""
         if self._talk is None:
             within = self._limits[0]
-            hello = {"protocol": PROTOCOL, "client": f"larktally {__version__}"}
+            ways = ["json"]
+            if self._columns == "binary":
+                ways.append("binary")
+            hello = {"protocol": PROTOCOL, "client": f"larktally {__version__}", "columns": ways}
             token = ""
             if self.command is None:
                 running = attach(self.over, within)
@@ -284,6 +356,7 @@ class Program:
                 if token and answer.get("token") != token:
                     raise ProtocolError(_another(self.over))
                 self._abilities = handshake_of(answer)
+                self._shapes = Shapes(self._abilities.channels)
             except LarkTallyError as error:
                 self._talk.running.stop(0.0)
                 self._talk = None
@@ -295,38 +368,131 @@ class Program:
 
     def _reset(self) -> list[Event]:
         talk = self._begin()
-        setup, self._frame, self._done = self._setup, 0, []
+        self._let_go_ahead()
+        setup, self._frame, self._done, self.notes = self._setup, 0, [], []
+        self._base, self._beyond = None, False
         self.handshake.check_rate(setup.rate)
         self.handshake.check_params(setup.params)
         params = {"rate": str(setup.rate), "seed": setup.seed, "params": dict(setup.params)}
-        answer = talk.ask("reset", params, self._limits[1])
+        answer = talk.ask("reset", params, self._limits[1], self._shapes.row)
         self._row = row_of(answer, self.handshake)
+        self._keep_notes(answer, 0, 0)
         found: list[Event] = []
         for _, event in events_of(answer, self.handshake.events, 0, 0):
             found.append(event)
         return found
 
     def _step(
-        self, first: int, frames: int, inputs: dict[str, list[float]], within: float = math.inf
+        self,
+        first: int,
+        frames: int,
+        inputs: Mapping[str, Sequence[float]],
+        within: float = math.inf,
+        following: Frames | None = None,
     ) -> tuple[list[Sequence[Value]], list[tuple[int, Event]]]:
-        params = {"first": first, "frames": frames, "inputs": inputs}
+        within = min(within, self._limits[1])
         began = time.monotonic()
-        answer = self._begin().ask("step", params, min(within, self._limits[1]))
+        talk = self._begin()
+        if self._ahead != (first, frames, inputs):
+            self._come_back()
+            talk = self._begin()
+            talk.begin("step", _step_params(first, frames, inputs), within)
+        self._ahead = None
+        last = first + frames - 1
+        answer = talk.answer("step", within, self._shapes.step)
+        content = self._packed_content(talk, answer, frames, within)
         if frames:
             self._slowest = max(self._slowest, (time.monotonic() - began) / frames)
-        columns = columns_of(answer, self.handshake, frames)
-        emitted = events_of(answer, self.handshake.events, first, first + frames - 1)
+        if following is not None:
+            self._ask_ahead(talk, last + 1, following, within)
+        columns: Sequence[Sequence[Value]]
+        if content is None:
+            columns = columns_of(answer, self.handshake, frames)
+        else:
+            columns = packed_columns(content, self.handshake.channels, first, frames)
+        emitted = events_of(answer, self.handshake.events, first, last)
+        self._keep_notes(answer, first, last)
         if frames:
-            self._frame = first + frames - 1
+            self._frame = last
             pressed = {}
             for name, values in inputs.items():
                 if any(values):
                     # Kept for the run frame by frame; what is not held costs nothing.
                     pressed[name] = array("d", values)
             self._done.append((first, frames, pressed))
-        return columns, emitted
+        return list(columns), emitted
 
-    def _frame_by_frame(self, first: int, frames: int, inputs: dict[str, list[float]], error: LarkTallyError) -> Batch:
+    def _packed_content(
+        self, talk: Conversation, answer: Mapping[str, object], frames: int, within: float
+    ) -> bytes | None:
+        """The bytes that follow an answer which says how many there are; None where its columns stand in it."""
+        if "bytes" not in answer:
+            return None
+        if not self.handshake.packed:
+            raise ProtocolError('step: it says \'bytes\', and its answer to hello did not say "columns":"binary"')
+        wanted = packed_size(self.handshake.channels, frames)
+        # Before any is waited for: a wrong number would have the next answer read in the middle.
+        if answer["bytes"] != wanted:
+            raise ProtocolError(
+                f"step: 'bytes' is {wanted} for {frames} frames of these channels, not {answer['bytes']!r}"
+            )
+        return talk.following(wanted, within)
+
+    def _ask_ahead(self, talk: Conversation, first: int, following: Frames, within: float) -> None:
+        frames, inputs = following
+        try:
+            talk.begin("step", _step_params(first, frames, inputs), within)
+        except WireError:
+            # It ended after this answer, which is good all the same: the next step finds it out.
+            return
+        self._ahead = (first, frames, inputs)
+
+    def _let_go_ahead(self) -> None:
+        """Takes the answer to what was asked ahead, where it is not wanted any more; the program stands beyond this frame."""
+        if self._ahead is None or self._talk is None:
+            return
+        (_, frames, _), self._ahead = self._ahead, None
+        try:
+            answer = self._talk.answer("step", self._limits[1])
+            self._packed_content(self._talk, answer, frames, self._limits[1])
+        except RpcError:
+            # It refused a frame that nobody asks for now.
+            pass
+
+    def _come_back(self) -> None:
+        """Leads it to this frame again, where it was led beyond it."""
+        if self._ahead is None and not self._beyond:
+            return
+        self._let_go_ahead()
+        self._make_again(self._done)
+
+    def _make_again(self, done: Sequence[tuple[int, int, Mapping[str, array[float]]]]) -> None:
+        """Goes back to where the run began, or was put back last, and makes its messages again."""
+        if self._base is None:
+            self._reset()
+        else:
+            self._let_go_ahead()
+            self._begin().ask("load", {"state": self._base.decode()}, self._limits[1])
+            self._done, self._beyond = [], False
+        for first, frames, pressed in done:
+            self._step(first, frames, self._whole(frames, pressed))
+
+    def _whole(self, frames: int, pressed: Mapping[str, Sequence[float]]) -> dict[str, list[float]]:
+        """The inputs of a step that was made, of every action."""
+        given = {}
+        for action in self.actions:
+            given[action.name] = list(pressed.get(action.name, [0.0] * frames))
+        return given
+
+    def _keep_notes(self, answer: Mapping[str, object], first: int, last: int) -> None:
+        if "notes" in answer:
+            self.notes += notes_of(answer, self.handshake, first, last)
+            # The last ones: a breach is looked at where the run was led to.
+            del self.notes[:-MOST_NOTES]
+
+    def _frame_by_frame(
+        self, first: int, frames: int, inputs: Mapping[str, Sequence[float]], error: LarkTallyError
+    ) -> Batch:
         """Runs it again from the start, the last batch a frame at a time, to know in which frame it fails."""
         done = self._done
         columns: list[list[Value]] = []
@@ -339,12 +505,7 @@ class Program:
         if _hangs(error):
             within = max(LEAST_HANG, SLOWER * self._slowest)
         try:
-            self._reset()
-            for start_at, count, pressed in done:
-                given = {}
-                for name in inputs:
-                    given[name] = list(pressed.get(name, [0.0] * count))
-                self._step(start_at, count, given)
+            self._make_again(done)
             for frame in range(first, last + 1):
                 one = {}
                 for name, values in inputs.items():
@@ -370,11 +531,15 @@ class Program:
 
     def exchange(self, line: bytes) -> bytes:
         """Sends a line as it is, and returns the next one: for looking at how it takes what is no request."""
+        self._come_back()
         return self._begin().exchange(line, self._limits[1])
 
-    def _ask(self, method: str, params: Mapping[str, object]) -> Mapping[str, object]:
+    def _ask(self, method: str, params: Mapping[str, object], of_row: bool = False) -> Mapping[str, object]:
         try:
-            return self._begin().ask(method, params, self._limits[1])
+            # Only what it says now counts, and for a load nothing of what was before.
+            self._let_go_ahead()
+            talk = self._begin()
+            return talk.ask(method, params, self._limits[1], self._shapes.row if of_row else None)
         except _FAILURES as error:
             raise SubjectFailed(f"program {self.name!r}: {error}", self._frame) from None
 
@@ -383,6 +548,10 @@ class Program:
         if isinstance(error, RpcError) and error.frame is not None:
             at = error.frame
         return f"row {at}: program {self.name!r}: {error}"
+
+
+def _step_params(first: int, frames: int, inputs: Mapping[str, Sequence[float]]) -> dict[str, object]:
+    return {"first": first, "frames": frames, "inputs": inputs}
 
 
 def _another(over: str) -> str:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from typing import TypeAlias, TypeVar
 
 import msgspec
 
@@ -14,6 +16,9 @@ from larktally.subjects.programs.wire import WireError
 __all__ = ["Conversation", "RpcError", "ProtocolError", "PROTOCOL", "request_line"]
 
 PROTOCOL = 1
+T = TypeVar("T")
+#: Reads a line as the good answer to a request of that number; None where it is none.
+Shape: TypeAlias = Callable[[bytes, int], Mapping[str, object] | None]
 
 
 class RpcError(LarkTallyError):
@@ -35,21 +40,53 @@ class Conversation:
         self.running = running
         self._id = 0
 
-    def ask(self, method: str, params: Mapping[str, object], within: float) -> Mapping[str, object]:
-        """The result of a request. Raises RpcError, ProtocolError or WireError."""
-        self._id += 1
+    def ask(
+        self, method: str, params: Mapping[str, object], within: float, shape: Shape | None = None
+    ) -> Mapping[str, object]:
+        """The result of a request, read by its shape where it has one. Raises RpcError, ProtocolError or WireError."""
         # The answer to the first request, hello, may be here already: it is how a program that connects is recognised.
         answer, self.running.greeted = self.running.greeted, b""
-        if not answer:
-            answer = self.exchange(request_line(self._id, method, params), within)
-        return self._result(answer, method)
+        if answer:
+            self._id += 1
+            return self._result(answer, method)
+        deadline = time.monotonic() + within
+        self.begin(method, params, within)
+        return self.answer(method, max(deadline - time.monotonic(), 0.0), shape, within)
+
+    def begin(self, method: str, params: Mapping[str, object], within: float) -> None:
+        """Sends a request whose answer is taken later, by `answer`: the program is at work meanwhile."""
+        self._id += 1
+        line = request_line(self._id, method, params)
+        self._spoken(within, lambda deadline: self.running.wire.send(line, deadline))
+
+    def answer(
+        self, method: str, within: float, shape: Shape | None = None, told: float | None = None
+    ) -> Mapping[str, object]:
+        """The result of the request that was begun; `told` is how many seconds a message says that it had, where those were not
+        all its own."""
+        line = _with_minus_zeros(self._spoken(within, self.running.wire.line, told))
+        found = None
+        if shape is not None:
+            found = shape(line, self._id)
+        return self._result(line, method) if found is None else found
+
+    def following(self, size: int, within: float) -> bytes:
+        """So many bytes that follow the line of the last answer."""
+        return self._spoken(within, lambda deadline: self.running.wire.exactly(size, deadline))
 
     def exchange(self, line: bytes, within: float) -> bytes:
         """Sends a line as it is, and returns the next one."""
-        deadline = time.monotonic() + within
-        try:
+
+        def there_and_back(deadline: float) -> bytes:
             self.running.wire.send(line, deadline)
             return self.running.wire.line(deadline)
+
+        return self._spoken(within, there_and_back)
+
+    def _spoken(self, within: float, speak: Callable[[float], T], told: float | None = None) -> T:
+        """What `speak` gives, by a deadline; raises WireError with what became of the program."""
+        try:
+            return speak(time.monotonic() + within)
         except WireError as error:
             if error.ended:
                 ended = self.running.how_it_ended()
@@ -57,7 +94,7 @@ class Conversation:
                 ended = ""
             limit = ""
             if "in time" in str(error):
-                limit = f" (within {within:g} s)"
+                limit = f" (within {within if told is None else told:g} s)"
             raise WireError(f"{ended or str(error) + limit}{self._heard()}", error.ended) from None
 
     def _result(self, line: bytes, method: str) -> Mapping[str, object]:
@@ -85,6 +122,18 @@ class Conversation:
         if last_lines:
             return f"; the end of its standard error:\n{_indented(last_lines)}"
         return ""
+
+
+# A text, which may hold anything, or a minus zero.
+_TEXT_OR_MINUS_ZERO = re.compile(rb'"(?:[^"\\]|\\.)*"|-0(?=[,\]}\s])')
+_MINUS_ZERO = re.compile(rb"-0[,\]}\s]")
+
+
+def _with_minus_zeros(line: bytes) -> bytes:
+    """A line whose minus zeros are numbers with a point: C writes them as -0, which readers of JSON take for a whole number."""
+    if _MINUS_ZERO.search(line) is None:
+        return line
+    return _TEXT_OR_MINUS_ZERO.sub(lambda found: b"-0.0" if found[0] == b"-0" else found[0], line)
 
 
 def request_line(number: int, method: str, params: Mapping[str, object]) -> bytes:

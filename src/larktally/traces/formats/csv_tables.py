@@ -10,7 +10,7 @@ import csv
 import io
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, BinaryIO, Literal
+from typing import Any, BinaryIO, Literal, NamedTuple
 
 import msgspec
 import numpy as np
@@ -142,7 +142,9 @@ def read(path: Path, rate: RateLike | None = None) -> TraceContents:
         raise TraceError(f"{path}: {error}") from None
 
 
-def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) -> dict[str, npt.NDArray[Any]]:
+def read_table(
+    path: Path, delimiter: str = ",", as_text: Sequence[str] = (), decimal: str = "."
+) -> dict[str, npt.NDArray[Any]]:
     """The columns of a CSV as arrays: int64, float64, bool, or strings; raises TraceError with the line.
 
     Columns named in `as_text` are not turned into numbers.
@@ -158,7 +160,9 @@ def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) ->
         at_once = max(READ_AT_ONCE // max(lines, 1), 1)
         found: dict[str, npt.NDArray[Any]] = {}
         for start in range(0, len(names), at_once):
-            found |= _some_columns(path, delimiter, names, names[start : start + at_once], as_text, hints)
+            found |= _some_columns(
+                path, _Cells(delimiter, decimal), names, names[start : start + at_once], as_text, hints
+            )
         return found
     except (pa.ArrowException, UnicodeDecodeError, csv.Error, OSError, ValueError) as error:
         if isinstance(error, TraceError):
@@ -166,20 +170,27 @@ def read_table(path: Path, delimiter: str = ",", as_text: Sequence[str] = ()) ->
         raise TraceError(f"{path}: broken CSV: {(str(error).splitlines() or ['it is empty'])[0]}") from None
 
 
+class _Cells(NamedTuple):
+    """How cells are written."""
+
+    delimiter: str
+    decimal: str
+
+
 def _some_columns(
     path: Path,
-    delimiter: str,
+    cells: _Cells,
     names: Sequence[str],
     wanted: Sequence[str],
     as_text: Sequence[str],
     hints: frozenset[bytes],
 ) -> dict[str, npt.NDArray[Any]]:
     """Some of the columns as arrays."""
-    table = _read(path, delimiter, names, wanted, as_text, hints)
+    table = _read(path, cells, names, wanted, as_text, hints)
     doubtful = [name for name in wanted if name not in as_text and _is_doubtful(table[name].type, hints)]
     texts = {}
     if doubtful:
-        texts = _read(path, delimiter, names, doubtful, doubtful, hints)
+        texts = _read(path, cells, names, doubtful, doubtful, hints)
     found = {}
     for name in wanted:
         column = table[name]
@@ -191,7 +202,7 @@ def _some_columns(
 
 def _read(
     path: Path,
-    delimiter: str,
+    cells: _Cells,
     names: Sequence[str],
     wanted: Sequence[str],
     as_text: Sequence[str],
@@ -200,8 +211,9 @@ def _read(
     """Some of the columns, by Arrow; `names` are all there are."""
     read = pa_csv.ReadOptions(column_names=list(names), skip_rows=1, use_threads=False)
     # Only where there are quotes at all: looking for line breaks inside of them takes twice the time.
-    parse = pa_csv.ParseOptions(delimiter=delimiter, newlines_in_values=b'"' in hints)
+    parse = pa_csv.ParseOptions(delimiter=cells.delimiter, newlines_in_values=b'"' in hints)
     convert = pa_csv.ConvertOptions(
+        decimal_point=cells.decimal,
         strings_can_be_null=False,
         null_values=[""],
         true_values=["true", "True", "TRUE"],
