@@ -2,6 +2,7 @@
 each of ten planted faults found by the check of a program or by a claim."""
 
 import shutil
+import socket
 import subprocess
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from click.testing import CliRunner
 import larktally as lt
 from larktally.cli import main
 from larktally.cli.languages import LANGUAGES
+from larktally.watch.live_game import LiveGame, hello_of
 
 STRICT = "-Wall -Wextra -Wpedantic -Wshadow -Wconversion -Werror -O1 -g -fsanitize=address,undefined"
 BUILDS = {
@@ -170,7 +172,8 @@ RINGS = {
         "cc -std=c99 -Wall -Wextra -Wpedantic -Werror -fsanitize=address,undefined -o ring ring.c larktally.c -lm",
         "ring.c",
         """#include "larktally.h"
-int main(void) {
+#include <stdlib.h>
+int main(int count, char **words) {
     static const char *const moods[] = {"calm", "cross", NULL};
     double x = 0;
     int mood = 0;
@@ -179,7 +182,11 @@ int main(void) {
     lt_label(game, "mood", &mood, moods);
     lt_action(game, "hop", false);
     lt_event(game, "bell");
-    lt_keep_last(game, 1.0, 60);
+    if (count > 1 && !lt_show_to(game, atoi(words[1]), 60)) {
+        lt_free(game);
+        return 2;
+    }
+    if (count < 2) lt_keep_last(game, 1.0, 60);
     for (int k = 0; k < 200; k++) {
         double held = k % 7 == 0;
         x += 0.1;
@@ -187,7 +194,7 @@ int main(void) {
         if (k % 50 == 0) lt_emit(game, "bell", "tower", "{\\"of\\":\\"}\\"}");
         lt_played(game, &held);
     }
-    bool written = lt_report(game, "report.jsonl");
+    bool written = count > 1 || lt_report(game, "report.jsonl");
     lt_free(game);
     return written ? 0 : 1;
 }
@@ -197,18 +204,20 @@ int main(void) {
         "c++ -std=c++17 -Wall -Wextra -Wpedantic -Werror -fsanitize=address,undefined -o ring ring.cpp",
         "ring.cpp",
         """#include "larktally.hpp"
-int main() {
+int main(int count, char **words) {
     double x = 0;
     int mood = 0;
     larktally::Subject game("ring", "1");
-    game.bind("x", &x).bind("mood", &mood, {"calm", "cross"}).action("hop").event("bell").keep_last(1.0, 60);
+    game.bind("x", &x).bind("mood", &mood, {"calm", "cross"}).action("hop").event("bell");
+    if (count > 1 && !game.show_to(std::atoi(words[1]), 60)) return 2;
+    if (count < 2) game.keep_last(1.0, 60);
     for (int k = 0; k < 200; k++) {
         x += 0.1;
         mood = k % 2;
         if (k % 50 == 0) game.emit("bell", "tower", {{"of", "}"}});
         game.played({k % 7 == 0 ? 1.0 : 0.0});
     }
-    return game.write_report("report.jsonl") ? 0 : 1;
+    return count > 1 || game.write_report("report.jsonl") ? 0 : 1;
 }
 """,
     ),
@@ -217,12 +226,14 @@ int main() {
         "ring.cs",
         """static class Ring
 {
-    static void Main()
+    static int Main(string[] words)
     {
         double x = 0;
         int mood = 0;
         var game = new LarkTally.Subject("ring", "1");
-        game.Bind("x", () => x).Bind("mood", () => mood, "calm", "cross").Action("hop").Event("bell").KeepLast(1.0, 60);
+        game.Bind("x", () => x).Bind("mood", () => mood, "calm", "cross").Action("hop").Event("bell");
+        if (words.Length > 0 && !game.ShowTo(int.Parse(words[0]), 60)) return 2;
+        if (words.Length == 0) game.KeepLast(1.0, 60);
         for (int k = 0; k < 200; k++)
         {
             x += 0.1;
@@ -230,7 +241,8 @@ int main() {
             if (k % 50 == 0) game.Emit("bell", "tower", "of", "}");
             game.PlayedFrame(k % 7 == 0 ? 1.0 : 0.0);
         }
-        game.WriteReport("report.jsonl");
+        if (words.Length == 0) game.WriteReport("report.jsonl");
+        return 0;
     }
 }
 """,
@@ -260,6 +272,19 @@ def test_the_last_seconds_of_a_game_that_is_played_are_a_report(tmp_path, langua
     assert [(e.row, e.name, e.source, e.data) for e in trace.events] == [(11, "bell", "tower", {"of": "}"})]
     assert trace.inputs["hop"].tolist() == [0.0, *(float(k % 7 == 0) for k in range(140, 200))]
     assert "the frames before 200" in trace.header.subject
+    # The same rows, said as they come to whoever listens; and where nobody does, the game goes on.
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        port = str(listening.getsockname()[1])
+        playing = subprocess.Popen([*run, port], cwd=tmp_path / "game")
+        said = listening.accept()[0].makefile("rb")
+        live = LiveGame(hello_of(said.readline()), tmp_path / "live.parquet")
+        for line in said:
+            live.take(line)
+        assert playing.wait(10) == 0
+    whole = lt.load_trace(live.finish())
+    assert whole["x"].tolist() == expected and whole.rate == 60 and whole.header.subject == "ring"
+    assert [event.row for event in whole.events] == [0, 50, 100, 150] and whole.inputs["hop"][7] == 1
+    assert subprocess.run([*run, port], cwd=tmp_path / "game").returncode == 2
 
 
 def test_a_project_is_not_written_over_another_and_a_language_is_known(tmp_path):

@@ -140,7 +140,7 @@ def test_an_event_that_the_other_subject_cannot_say_is_left_out_and_named_and_on
     rules, game = lt.record(Rules(("landed", "hop")), frames=9), lt.record(Game(("hop", "clang")), frames=9)
     found = lt.compare(rules, game)
     assert found.identical and (found.events_only_a, found.events_only_b) == (("landed",), ("clang",))
-    assert "events that the first says and the second cannot, left out: landed" in str(found)
+    assert "events that the first can say and the second cannot, left out: landed" in str(found)
     silent = lt.compare(lt.record(Game(("hop",)), frames=9), lt.record(Game(()), frames=9))
     assert not silent.identical and [str(one) for one in silent.events] == ["hop in row 5 is missing"]
 

@@ -11,6 +11,8 @@ import { Sentence } from './sentence.jsx';
 import { LevelView, Timeline, Transport } from './stage.jsx';
 import { unpack } from './unpack.js';
 
+// Frames of a running game that are in sight: ten seconds at 60 a second.
+const FOLLOWED = 600;
 const KEYS = [
   ['space', 'run on, or stand still'],
   ['← →', 'one frame back, on; with shift ten'],
@@ -98,6 +100,13 @@ export function App({ runs = [], live = false }) {
       setMoving(false);
       return;
     }
+    if (described.is === 'live') {
+      // One run that grows: there is none before it.
+      setBefore(null);
+      setRun(arriving);
+      setServer((was) => ({ ...was, running: null, failed: '' }));
+      return;
+    }
     setPlaying(null);
     setWhy({});
     setServer((was) => ({ ...was, running: null, failed: '', took: described.took, kept: null, played: described.is === 'played' }));
@@ -123,7 +132,9 @@ export function App({ runs = [], live = false }) {
   const last = shown ? shown.rows - 1 : 0;
   // Where nobody chose a row, the first breach or the last row is looked at.
   const row = shown ? (playing ? last : Math.min(view.row ?? rowInAddress() ?? beginning(marks, last), last)) : 0;
-  const range = playing ? playing.range() : fitted(view.range, shown?.rows ?? 1);
+  // A game that runs by itself is followed until somebody looks back.
+  const asked = server?.listening && view.row === null && view.range === null ? [Math.max(0, last + 1 - FOLLOWED), last + 1] : view.range;
+  const range = playing ? playing.range() : fitted(asked, shown?.rows ?? 1);
 
   // Keys may come faster than pictures: each goes on from where the one before it led to.
   const looked = useRef({});

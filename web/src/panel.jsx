@@ -24,7 +24,7 @@ export function Panel({ run, before, row, chosen, why, server, live, playing, dr
       {server.kept && <Kept kept={server.kept} />}
       <Findings findings={run.findings} onRow={onRow} />
       <Measures {...{ run, before }} />
-      {live && !playing && <Numbers {...{ run, server, onTurn, onUndo, send }} />}
+      {live && !playing && !server.listening && <Numbers {...{ run, server, onTurn, onUndo, send }} />}
       {!live && run.numbers.length > 0 && <ReadNumbers numbers={run.numbers} />}
       {kept.length > 0 && (
         <details>

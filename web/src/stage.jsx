@@ -100,9 +100,11 @@ export function Transport({ run, row, last, moving, speed, view, playing, live, 
               back to its own script
             </button>
           )}
-          <button class="strong" onClick={() => send({ do: 'play' })}>
-            play it yourself
-          </button>
+          {!server.listening && (
+            <button class="strong" onClick={() => send({ do: 'play' })}>
+              play it yourself
+            </button>
+          )}
         </span>
       )}
     </div>

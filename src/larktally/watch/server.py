@@ -6,9 +6,8 @@ import asyncio
 import contextlib
 import hmac
 import secrets
-import socket
 from collections.abc import AsyncIterator, Mapping
-from typing import Any
+from typing import Any, Protocol
 
 import msgspec
 import uvicorn
@@ -20,27 +19,37 @@ from starlette.routing import Route, WebSocketRoute
 from starlette.types import ASGIApp, Receive, Scope, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
-from larktally.errors import LarkTallyError
 from larktally.views.page.built_page import page_html
+from larktally.watch.live_session import LiveSession
+from larktally.watch.ports import HOST, bound
 from larktally.watch.session import Page, Session, Watched
 
 __all__ = ["PageServer"]
 
-HOST = "127.0.0.1"
 # What a page says is a few keys and numbers; what is longer was made up.
 LONGEST_MESSAGE, MOST_CONNECTIONS = 64 * 1024, 40
+
+
+class _Session(Protocol):
+    """What a page is shown, and who answers it."""
+
+    async def watch(self) -> None: ...
+    def end(self) -> None: ...
+    def join(self, page: Page) -> None: ...
+    def leave(self, page: Page) -> None: ...
+    def asked(self, page: Page, message: Mapping[str, Any]) -> None: ...
 
 
 class PageServer:
     """Serves what is watched; `address` is where, token included. Raises LarkTallyError for a port that is taken."""
 
-    def __init__(self, watched: Watched, port: int = 0) -> None:
-        self._socket = _bound(port)
+    def __init__(self, watched: Watched | LiveSession, port: int = 0) -> None:
+        self._socket = bound(port)
         self.port: int = self._socket.getsockname()[1]
         self._token = secrets.token_urlsafe(24)
         self.address = f"http://{HOST}:{self.port}/?token={self._token}"
         self._watched = watched
-        self._session: Session
+        self._session: _Session
         html, policy = page_html()
         self._html = html
         # Who would show the page inside of another is told here, since the page cannot say it of itself.
@@ -68,7 +77,10 @@ class PageServer:
 
     @contextlib.asynccontextmanager
     async def _while_serving(self, app: Starlette) -> AsyncIterator[None]:
-        self._session = Session(self._watched)
+        if isinstance(self._watched, Watched):
+            self._session = Session(self._watched)
+        else:
+            self._session = self._watched
         watching = asyncio.create_task(self._session.watch())
         try:
             yield
@@ -166,16 +178,3 @@ def _message(text: str) -> Mapping[str, Any] | None:
     except (msgspec.MsgspecError, RecursionError):
         return None
     return found if isinstance(found, dict) else None
-
-
-def _bound(port: int) -> socket.socket:
-    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
-    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    try:
-        listening.bind((HOST, port))
-    except OSError as error:
-        listening.close()
-        raise LarkTallyError(
-            f"port {port} of this machine cannot be served on: {error.strerror or error}; leave --port out for a free one"
-        ) from None
-    return listening

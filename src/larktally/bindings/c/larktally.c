@@ -7,6 +7,7 @@
 #include <arpa/inet.h>
 #include <ctype.h>
 #include <errno.h>
+#include <fcntl.h>
 #include <locale.h>
 #include <math.h>
 #include <netinet/in.h>
@@ -228,8 +229,8 @@ struct lt_subject {
     const void *(*save)(size_t *, void *);
     bool (*load)(const void *, size_t, void *);
     bool saves, running, ended, binary;
-    int in, out;
-    Text held, line, id, emitted, notes, answer;
+    int in, out, live;
+    Text waiting, held, line, id, emitted, notes, answer;
     size_t looked;
     long long frame, asked, left;
     double *wanted, *now, *before;
@@ -259,8 +260,8 @@ lt_subject *lt_new(const char *name, const char *version) {
     memset(made, 0, sizeof *made);
     made->name = copied(name);
     made->version = copied(version);
-    made->in = made->out = -1;
-    Text *texts[] = {&made->held, &made->line, &made->id, &made->emitted, &made->notes, &made->answer};
+    made->in = made->out = made->live = -1;
+    Text *texts[] = {&made->waiting, &made->held, &made->line, &made->id, &made->emitted, &made->notes, &made->answer};
     for (size_t n = 0; n < sizeof texts / sizeof *texts; n++) clear(texts[n]);
     return made;
 }
@@ -285,7 +286,7 @@ void lt_free(lt_subject *s) {
     free_names(&s->events);
     free_names(&s->rates);
     void *owned[] = {s->name, s->version, s->failed, s->channels, s->kept, s->params, s->analog, s->wanted, s->now, s->before,
-                     s->columns, s->ring, s->held.bytes, s->line.bytes, s->id.bytes, s->emitted.bytes, s->notes.bytes, s->answer.bytes};
+                     s->columns, s->ring, s->held.bytes, s->line.bytes, s->id.bytes, s->emitted.bytes, s->notes.bytes, s->answer.bytes, s->waiting.bytes};
     for (size_t n = 0; n < sizeof owned / sizeof *owned; n++) free(owned[n]);
     free(s);
 }
@@ -382,7 +383,7 @@ long long lt_frame(const lt_subject *s) { return s->frame; }
 
 void lt_emit(lt_subject *s, const char *name, const char *source, const char *data) {
     /* Nobody asks for the events of a game that is only played. */
-    if (s->out < 0 && !s->ring_most) return;
+    if (s->out < 0 && !s->ring_most && s->live < 0) return;
     add(&s->emitted, s->emitted.size ? ",[" : "[");
     if (s->out >= 0) {
         add_whole(&s->emitted, s->frame);
@@ -475,21 +476,31 @@ static void refuse(lt_subject *s, int code, const char *message, bool in_frame) 
     send_bytes(s, &s->answer);
 }
 
-bool lt_connect(lt_subject *s) {
-    const char *port = getenv("LARKTALLY_PORT");
-    if (!port || !*port) return false;
-    signal(SIGPIPE, SIG_IGN);
+/* A connection to a port of this machine, -1 where nothing listens there. */
+static int connected_to(int port) {
     struct sockaddr_in address;
     memset(&address, 0, sizeof address);
     address.sin_family = AF_INET;
-    address.sin_port = htons((uint16_t)atoi(port));
+    address.sin_port = htons((uint16_t)port);
     address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
     int made = socket(AF_INET, SOCK_STREAM, 0), one = 1;
-    if (made < 0 || connect(made, (struct sockaddr *)&address, sizeof address)) {
+    signal(SIGPIPE, SIG_IGN);
+    if (made >= 0 && connect(made, (struct sockaddr *)&address, sizeof address)) {
+        close(made);
+        return -1;
+    }
+    if (made >= 0) setsockopt(made, IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
+    return made;
+}
+
+bool lt_connect(lt_subject *s) {
+    const char *port = getenv("LARKTALLY_PORT");
+    if (!port || !*port) return false;
+    int made = connected_to(atoi(port));
+    if (made < 0) {
         fprintf(stderr, "larktally: nothing listens on port %s of this machine\n", port);
         exit(70);
     }
-    setsockopt(made, IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
     s->in = s->out = made;
     return true;
 }
@@ -591,13 +602,8 @@ static void add_channels(Text *text, const lt_subject *s) {
 
 /* ---- Methods. Each returns NULL, or why it refuses, with the code in *code. */
 
-static const char *answer_hello(lt_subject *s, const char *params) {
-    const char *ways = get(params, "columns");
-    s->binary = false;
-    if (ways && *ways == '[')
-        for (const char *at = first_in(ways); at; at = next_after(at)) s->binary = s->binary || is_text(at, "binary");
-    begin_answer(s);
-    Text *told = &s->answer;
+/* What it says of itself, but for the end of the object. */
+static void add_about(Text *told, const lt_subject *s) {
     add(told, "{\"protocol\":1,\"name\":");
     add_quoted(told, s->name);
     add(told, ",\"version\":");
@@ -631,6 +637,16 @@ static const char *answer_hello(lt_subject *s, const char *params) {
         add(told, "}");
     }
     add(told, s->saves ? "],\"saves\":true" : "],\"saves\":false");
+}
+
+static const char *answer_hello(lt_subject *s, const char *params) {
+    const char *ways = get(params, "columns");
+    s->binary = false;
+    if (ways && *ways == '[')
+        for (const char *at = first_in(ways); at; at = next_after(at)) s->binary = s->binary || is_text(at, "binary");
+    begin_answer(s);
+    Text *told = &s->answer;
+    add_about(told, s);
     if (s->binary) add(told, ",\"columns\":\"binary\"");
     const char *token = getenv("LARKTALLY_TOKEN");
     add(told, ",\"token\":");
@@ -896,8 +912,49 @@ void lt_keep_last(lt_subject *s, double seconds, double rate) {
     memset(s->ring, 0, s->ring_most * sizeof *s->ring);
 }
 
+/* What the other side does not take yet waits; one that takes nothing for long is let go of. */
+static void flush_live(lt_subject *s) {
+    ssize_t count = write(s->live, s->waiting.bytes, s->waiting.size);
+    if (count > 0) {
+        memmove(s->waiting.bytes, s->waiting.bytes + count, s->waiting.size - (size_t)count);
+        s->waiting.size -= (size_t)count;
+    }
+    bool gone = count < 0 && errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR;
+    if (!gone && s->waiting.size < ((size_t)16 << 20)) return;
+    close(s->live);
+    s->live = -1;
+    clear(&s->waiting);
+}
+
+bool lt_show_to(lt_subject *s, int port, double rate) {
+    s->live = connected_to(port);
+    if (s->live < 0) return false;
+    fcntl(s->live, F_SETFL, O_NONBLOCK);
+    clear(&s->waiting);
+    add(&s->waiting, "{\"jsonrpc\":\"2.0\",\"method\":\"live\",\"params\":");
+    add_about(&s->waiting, s);
+    add(&s->waiting, ",\"rate\":\"");
+    add_number(&s->waiting, rate);
+    add(&s->waiting, "\"}}\n");
+    flush_live(s);
+    return s->live >= 0;
+}
+
+static void say_played(lt_subject *s, const Played *row) {
+    add(&s->waiting, "{\"jsonrpc\":\"2.0\",\"method\":\"row\",\"params\":{\"row\":{");
+    add_bytes(&s->waiting, row->channels.bytes, row->channels.size);
+    add(&s->waiting, "},\"inputs\":{");
+    add_bytes(&s->waiting, row->inputs.bytes, row->inputs.size);
+    add(&s->waiting, "},\"events\":[");
+    add_bytes(&s->waiting, row->events.bytes, row->events.size);
+    add(&s->waiting, "]}}\n");
+    flush_live(s);
+}
+
 void lt_played(lt_subject *s, const double *inputs) {
-    if (!s->ring_most || wrong_label(s)) return;
+    if ((!s->ring_most && s->live < 0) || wrong_label(s)) return;
+    /* Without a ring one row is all that is kept. */
+    if (!s->ring_most) lt_keep_last(s, 0, 60);
     Played *row = &s->ring[s->ring_at];
     s->ring_at = (s->ring_at + 1) % s->ring_most;
     if (s->ring_count < s->ring_most) s->ring_count++;
@@ -914,6 +971,7 @@ void lt_played(lt_subject *s, const double *inputs) {
     add_bytes(&row->events, s->emitted.bytes, s->emitted.size);
     clear(&s->emitted);
     s->frame++;
+    if (s->live >= 0) say_played(s, row);
 }
 
 bool lt_report(const lt_subject *s, const char *path) {

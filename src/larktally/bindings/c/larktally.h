@@ -79,6 +79,9 @@ bool lt_tick(lt_subject *subject);
 void lt_keep_last(lt_subject *subject, double seconds, double rate);
 void lt_played(lt_subject *subject, const double *inputs);
 bool lt_report(const lt_subject *subject, const char *path);
+/* Shows the game that is played to `larktally watch --listen PORT`, with each lt_played; false where nothing listens. The game never
+   waits for it. */
+bool lt_show_to(lt_subject *subject, int port, double rate);
 
 #ifdef __cplusplus
 }

@@ -4,6 +4,7 @@
 #define LARKTALLY_HPP
 
 #include <arpa/inet.h>
+#include <fcntl.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
 #include <sys/socket.h>
@@ -364,7 +365,7 @@ class Subject {
     long long frame() const { return frame_; }
     void emit(const std::string &name, const std::string &source = "", Data data = {}) {
         // Nobody asks for the events of a game that is only played.
-        if (!wire_.open() && !ring_most_) return;
+        if (!wire_.open() && !ring_most_ && live_ < 0) return;
         std::string told;
         detail::write_text(told, name);
         detail::write_text(told += ',', source);
@@ -403,14 +404,8 @@ class Subject {
         std::string port = detail::environment("LARKTALLY_PORT");
         if (port.empty()) return false;
         ::signal(SIGPIPE, SIG_IGN);
-        int one = 1, made = ::socket(AF_INET, SOCK_STREAM, 0);
-        sockaddr_in address{};
-        address.sin_family = AF_INET;
-        address.sin_port = htons(static_cast<std::uint16_t>(std::atoi(port.c_str())));
-        address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-        if (made < 0 || ::connect(made, reinterpret_cast<sockaddr *>(&address), sizeof address) != 0)
-            throw std::runtime_error("nothing listens on port " + port + " of this machine");
-        ::setsockopt(made, IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
+        int made = connected_to(std::atoi(port.c_str()));
+        if (made < 0) throw std::runtime_error("nothing listens on port " + port + " of this machine");
         wire_ = detail::Wire(made, made);
         return true;
     }
@@ -443,6 +438,7 @@ class Subject {
         return *this;
     }
     void played(const std::vector<double> &inputs) {
+        if (!ring_most_ && live_ < 0) return;
         Played row;
         write_row(row.channels);
         for (std::size_t n = 0; n < actions_.size(); n++) {
@@ -450,9 +446,24 @@ class Subject {
             detail::write_number(row.inputs += ':', n < inputs.size() ? inputs[n] : 0.0);
         }
         row.events.swap(emitted_);
+        if (live_ >= 0)
+            say_live("{\"jsonrpc\":\"2.0\",\"method\":\"row\",\"params\":{\"row\":{" + row.channels + "},\"inputs\":{" + row.inputs +
+                     "},\"events\":[" + row.events + "]}}\n");
         ring_.push_back(std::move(row));
         if (ring_.size() > ring_most_) ring_.pop_front();
         frame_++;
+    }
+    // Shows the game that is played to `larktally watch --listen PORT`, with each call of `played`; false where nothing listens. The
+    // game never waits for it.
+    bool show_to(int port, double rate) {
+        ::signal(SIGPIPE, SIG_IGN);
+        live_ = connected_to(port);
+        if (live_ < 0) return false;
+        ::fcntl(live_, F_SETFL, O_NONBLOCK);
+        std::string told = about();
+        detail::write_number(told += ",\"rate\":\"", rate);
+        say_live("{\"jsonrpc\":\"2.0\",\"method\":\"live\",\"params\":" + told + "\"}}\n");
+        return live_ >= 0;
     }
     // The frames that are kept as a trace, JSON Lines, that every command of larktally reads; false where it cannot be written.
     bool write_report(const std::string &path) const {
@@ -518,6 +529,8 @@ class Subject {
     std::deque<Played> ring_;
     std::size_t ring_most_ = 0;
     double ring_rate_ = 60;
+    int live_ = -1;
+    std::string waiting_;
 
     template <typename F>
     Subject &bind_getter(const std::string &name, F getter, std::vector<std::string> labels) {
@@ -589,6 +602,30 @@ class Subject {
             std::from_chars(text.data(), text.data() + text.size(), found);
             value = static_cast<T>(found);
         }
+    }
+    static int connected_to(int port) {
+        int one = 1, made = ::socket(AF_INET, SOCK_STREAM, 0);
+        sockaddr_in address{};
+        address.sin_family = AF_INET;
+        address.sin_port = htons(static_cast<std::uint16_t>(port));
+        address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        if (made >= 0 && ::connect(made, reinterpret_cast<sockaddr *>(&address), sizeof address) != 0) {
+            ::close(made);
+            return -1;
+        }
+        if (made >= 0) ::setsockopt(made, IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
+        return made;
+    }
+    // What the other side does not take yet waits; one that takes nothing for long is let go of.
+    void say_live(const std::string &line) {
+        waiting_ += line;
+        ssize_t count = ::write(live_, waiting_.data(), waiting_.size());
+        if (count > 0) waiting_.erase(0, static_cast<std::size_t>(count));
+        bool gone = count < 0 && errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR;
+        if (!gone && waiting_.size() < std::size_t{16} << 20) return;
+        ::close(live_);
+        live_ = -1;
+        waiting_.clear();
     }
     void take_standard_output() {
         int out = ::dup(1);
@@ -664,6 +701,14 @@ class Subject {
         binary_ = false;
         if (columns)
             for (const detail::Json &one : columns->items) binary_ = binary_ || one.as_text() == "binary";
+        std::string told = about();
+        if (binary_) told += ",\"columns\":\"binary\"";
+        std::string token = detail::environment("LARKTALLY_TOKEN");
+        if (!token.empty()) detail::write_text(told += ",\"token\":", token);
+        answer(told + "}");
+    }
+    // What it says of itself, but for the end of the object.
+    std::string about() const {
         std::string told = "{\"protocol\":1,\"name\":";
         detail::write_text(told, name_);
         detail::write_text(told += ",\"version\":", version_);
@@ -674,11 +719,7 @@ class Subject {
         }
         told += "],\"events\":[" + listed(events_) + "],\"rates\":[" + listed(rates_) + "],\"params\":[";
         for (std::size_t n = 0; n < params_.size(); n++) told += (n ? "," : "") + params_[n].told;
-        told += saves_ ? "],\"saves\":true" : "],\"saves\":false";
-        if (binary_) told += ",\"columns\":\"binary\"";
-        std::string token = detail::environment("LARKTALLY_TOKEN");
-        if (!token.empty()) detail::write_text(told += ",\"token\":", token);
-        answer(told + "}");
+        return told + (saves_ ? "],\"saves\":true" : "],\"saves\":false");
     }
     void write_row(std::string &out) const {
         for (std::size_t n = 0; n < channels_.size(); n++) {

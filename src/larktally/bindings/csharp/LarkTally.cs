@@ -84,6 +84,8 @@ namespace LarkTally
         readonly StringBuilder emitted = new StringBuilder(), notes = new StringBuilder();
         readonly Queue<Played> ring = new Queue<Played>();
         int ringMost;
+        Socket live;
+        byte[] waiting = new byte[0];
         double ringRate;
 
         public Subject(string name, string version)
@@ -182,7 +184,7 @@ namespace LarkTally
         public void Emit(string happening, string source = "", params object[] data)
         {
             // Nobody asks for the events of a game that is only played.
-            if (output == null && ringMost == 0) return;
+            if (output == null && ringMost == 0 && live == null) return;
             if (emitted.Length > 0) emitted.Append(',');
             emitted.Append('[');
             if (output != null) emitted.Append(frame).Append(',');
@@ -268,10 +270,47 @@ namespace LarkTally
             var told = new StringBuilder();
             for (int n = 0; n < actions.Count; n++)
                 told.Append(n > 0 ? "," : "").Append(Json.Text(actions[n].Key)).Append(':').Append(Json.Number(n < inputs.Length ? inputs[n] : 0));
-            ring.Enqueue(new Played { Channels = Row(), Inputs = told.ToString(), Events = emitted.ToString() });
+            var row = new Played { Channels = Row(), Inputs = told.ToString(), Events = emitted.ToString() };
+            ring.Enqueue(row);
+            if (live != null)
+                SayLive("{\"jsonrpc\":\"2.0\",\"method\":\"row\",\"params\":{\"row\":{" + row.Channels + "},\"inputs\":{" + row.Inputs
+                    + "},\"events\":[" + row.Events + "]}}\n");
             if (ring.Count > ringMost) ring.Dequeue();
             emitted.Clear();
             frame++;
+        }
+
+        /// <summary>Shows the game that is played to `larktally watch --listen PORT`, with each PlayedFrame; false where nothing listens.
+        /// The game never waits for it.</summary>
+        public bool ShowTo(int port, double rate)
+        {
+            live = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+            try
+            {
+                live.Connect("127.0.0.1", port);
+                live.Blocking = false;
+            }
+            catch (SocketException)
+            {
+                live = null;
+                return false;
+            }
+            SayLive("{\"jsonrpc\":\"2.0\",\"method\":\"live\",\"params\":" + About() + ",\"rate\":\"" + Json.Number(rate) + "\"}}\n");
+            return live != null;
+        }
+
+        // What the other side does not take yet waits; one that takes nothing for long is let go of.
+        void SayLive(string line)
+        {
+            waiting = waiting.Concat(Encoding.UTF8.GetBytes(line)).ToArray();
+            SocketError error;
+            int sent = live.Send(waiting, 0, waiting.Length, SocketFlags.None, out error);
+            if (sent > 0) waiting = waiting.Skip(sent).ToArray();
+            bool gone = error != SocketError.Success && error != SocketError.WouldBlock;
+            if (!gone && waiting.Length < 16 << 20) return;
+            live.Close();
+            live = null;
+            waiting = new byte[0];
         }
 
         /// <summary>Writes the frames that are kept as a trace, JSON Lines, that every command of larktally reads.</summary>
@@ -491,15 +530,21 @@ namespace LarkTally
         {
             var ways = Get(given, "columns") as List<object>;
             binary = ways != null && ways.Contains("binary");
-            string told = "{\"protocol\":1,\"name\":" + Json.Text(name) + ",\"version\":" + Json.Text(version)
-                + ",\"channels\":[" + ChannelsTold() + "],\"actions\":["
-                + string.Join(",", actions.Select(one => "{\"name\":" + Json.Text(one.Key) + (one.Value ? ",\"analog\":true}" : "}")))
-                + "],\"events\":" + Json.List(events) + ",\"rates\":" + Json.List(rates)
-                + ",\"params\":[" + string.Join(",", parameters.Select(one => one.Told)) + "],\"saves\":" + (saves ? "true" : "false");
+            string told = About();
             if (binary) told += ",\"columns\":\"binary\"";
             string token = Environment.GetEnvironmentVariable("LARKTALLY_TOKEN");
             if (!string.IsNullOrEmpty(token)) told += ",\"token\":" + Json.Text(token);
             Answer(told + "}");
+        }
+
+        // What it says of itself, but for the end of the object.
+        string About()
+        {
+            return "{\"protocol\":1,\"name\":" + Json.Text(name) + ",\"version\":" + Json.Text(version)
+                + ",\"channels\":[" + ChannelsTold() + "],\"actions\":["
+                + string.Join(",", actions.Select(one => "{\"name\":" + Json.Text(one.Key) + (one.Value ? ",\"analog\":true}" : "}")))
+                + "],\"events\":" + Json.List(events) + ",\"rates\":" + Json.List(rates)
+                + ",\"params\":[" + string.Join(",", parameters.Select(one => one.Told)) + "],\"saves\":" + (saves ? "true" : "false");
         }
 
         string Row()

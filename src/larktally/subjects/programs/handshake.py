@@ -18,7 +18,17 @@ from larktally.timing import Rate, as_rate
 from larktally.traces.columns import Channel, Kind, check_channel_name
 from larktally.traces.events import check_event_name
 
-__all__ = ["Handshake", "Param", "handshake_of", "columns_of", "events_of", "notes_of", "row_of", "Shapes"]
+__all__ = [
+    "Handshake",
+    "Param",
+    "handshake_of",
+    "columns_of",
+    "events_of",
+    "live_row_of",
+    "notes_of",
+    "row_of",
+    "Shapes",
+]
 
 # What JSON has no number for; and minus zero, which JavaScript writes as 0.
 _SPECIAL = {"nan": math.nan, "inf": math.inf, "-inf": -math.inf, "-0.0": -0.0}
@@ -228,6 +238,31 @@ def columns_of(answer: Mapping[str, object], handshake: Handshake, frames: int) 
     for channel in handshake.channels:
         listed.append(_read(columns[channel.name], channel))
     return listed
+
+
+def live_row_of(
+    params: Mapping[str, object], handshake: Handshake, row: int
+) -> tuple[tuple[Value, ...], list[float], list[Event]]:
+    """A row of a game that runs by itself: its values, what each action is at, and its events, [name, source, data]."""
+    values = row_of(params, handshake, f"row {row}")
+    inputs = params.get("inputs", {})
+    known = [action.name for action in handshake.actions]
+    if not isinstance(inputs, dict):
+        raise ProtocolError(f"row {row}: 'inputs' is an object with a number for each action that is held")
+    for name, value in inputs.items():
+        if name not in known:
+            raise ProtocolError(f"row {row}: {unknown_name('action', name, known)} announced")
+        if isinstance(value, bool) or not isinstance(value, int | float) or not -1 <= value <= 1:
+            raise ProtocolError(f"row {row}: input {name!r} is {value!r}, and an input is in [-1, 1]")
+    listed = []
+    for entry in _listed(params, "events"):
+        if not isinstance(entry, list):
+            raise ProtocolError(
+                f"row {row}: an event is ['name'], with a source and data where it has them, not {entry!r}"[:200]
+            )
+        listed.append([row, *entry])
+    events = [event for _, event in events_of({"events": listed}, handshake.events, row, row)]
+    return values, [float(inputs.get(name, 0.0)) for name in known], events
 
 
 def _check_lengths(columns: Iterable[tuple[str, object]], frames: int) -> None:
