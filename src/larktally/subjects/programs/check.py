@@ -7,7 +7,7 @@ import math
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from larktally.errors import SubjectFailed
 from larktally.inputs.actions import Actions
@@ -63,8 +63,16 @@ def check_program(
     Raises LarkTallyError where it cannot be started at all, or for an action that it does not take.
     """
 
-    def started() -> Program:
-        return Program(command, folder=folder, over=over, start_within=within, step_within=within, end_within=within)
+    def started(columns: Literal["json", "binary"] = "binary") -> Program:
+        return Program(
+            command,
+            folder=folder,
+            over=over,
+            columns=columns,
+            start_within=within,
+            step_within=within,
+            end_within=within,
+        )
 
     check = _Check(started, rate, inputs, alone=command is None, stop_at_failure=stop_at_failure)
     try:
@@ -86,7 +94,7 @@ class _Check:
 
     def __init__(
         self,
-        start: Callable[[], Program],
+        start: Callable[..., Program],
         rate: str | int | None,
         script: InputScript | None,
         alone: bool,
@@ -122,6 +130,8 @@ class _Check:
         look("batches of 1, 2, 7 and 64 frames give the same rows", "step", self._batches)
         look(f"so does one message of {LONG} frames", "step", self._long)
         look("another process gives the same rows", "Determinism", self._another_process)
+        if self.program.handshake.packed:
+            look("columns as bytes are the same as text", "Columns as bytes", self._as_text)
         if self.program.saves:
             saving = SavingCheck(self.exercise, self._scripts, self._runs, self._rate(), self._by_changes())
             look("after a load the same inputs give the same rows, whatever was before", "save and load", saving.loads)
@@ -297,17 +307,23 @@ class _Check:
         return ""
 
     def _another_process(self) -> str:
-        other = self._fresh()
+        return self._same_in(self._fresh())
+
+    def _as_text(self) -> str:
+        return self._same_in(self._fresh("json"))
+
+    def _same_in(self, other: Exercise) -> str:
+        """Every script gives the same rows in another process."""
         for name, inputs in self._scripts.items():
             other.reset(self._rate())
             self._same(self._runs[name], other.run(inputs, 1, self._runs[name].frames + 1, BATCH), name)
         return ""
 
-    def _fresh(self) -> Exercise:
+    def _fresh(self, columns: str = "binary") -> Exercise:
         """A process of its own that has done nothing yet; there is none where it runs already."""
         if self._alone:
             raise Untested("it runs already and is the only one")
-        self.programs.append(self._start())
+        self.programs.append(self._start(columns))
         return Exercise(self.programs[-1])
 
     def _rates(self) -> str:
