@@ -115,6 +115,28 @@ def test_every_slip_is_one_message_with_file_and_key(tmp_path, text):
     assert "Traceback" not in ran.output
 
 
+def test_rules_over_runs_are_not_left_unjudged(game, tmp_path):
+    rules = CLAIMS + "[[across]]\nname = 'same'\nof = 'greatest(n)'\nover = 'rate'\nspread = 0\n"
+    (tmp_path / "rules.claims.toml").write_text(rules)
+    ran = cli("run", game)
+    assert ran.exit_code == 2 and "[[across]] goes over several runs" in ran.stderr and "--claims" in ran.stderr
+
+
+def test_a_build_of_the_program_is_a_save(game):
+    from larktally.watch.files_read import FilesRead
+
+    folder = game.parent
+    (folder / "game").write_text(f"#!/bin/sh\nexec {sys.executable} {FAULTY} well\n")
+    (folder / "game").chmod(0o755)
+    text = GAME.replace(f'[{sys.executable!r}, {str(FAULTY)!r}, "well"]', '["./game"]')
+    game.write_text(text)
+    read = FilesRead(game)
+    walk = lt.load_scenarios(f"{game}:walk")[0]
+    lt.record(walk)
+    walk.subject.stop()
+    assert [Path(file).name for file in read.found()] == ["game.toml", "rules.claims.toml", "game", "walk.csv"]
+
+
 def test_every_command_takes_the_file(game, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     ran = cli("run", game, "--to", "traces")

@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+import numpy as np
+
 from larktally.explain.observed_labels import observed_changes
 from larktally.inputs.view import HELD_FROM
 from larktally.subjects.programs.program import Program
@@ -70,10 +72,14 @@ def _how_often(trace: Trace, name: str, before: str, after: str, row: int) -> st
 def _around(trace: Trace, row: int) -> Iterator[SeenOutside]:
     pressed: list[tuple[int, str]] = []
     for name, values in trace.inputs.items():
-        for at in range(max(row - AROUND, 1), row + 1):
-            held, was = abs(values[at]) >= HELD_FROM, abs(values[at - 1]) >= HELD_FROM
-            if held != was:
-                pressed.append((at, f"{name} {'pressed' if held else 'released'} in row {at}"))
+        held = np.abs(values[: row + 1]) >= HELD_FROM
+        changed = np.flatnonzero(held[1:] != held[:-1]) + 1
+        if held[row]:
+            # However long ago: what is held counts in each row.
+            pressed.append((int(changed[-1]), f"{name} held since row {changed[-1]}"))
+            changed = changed[:-1]
+        for at in changed[changed >= row - AROUND].tolist():
+            pressed.append((at, f"{name} {'pressed' if held[at] else 'released'} in row {at}"))
     last = [told for _, told in sorted(pressed)[-MOST_AROUND:]]
     yield SeenOutside("", f"inputs up to it: {', '.join(last) or 'none'}")
     events = list(trace.events.between(0, row))[-MOST_AROUND:]

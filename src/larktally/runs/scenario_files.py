@@ -164,6 +164,12 @@ class _ClaimsFiles:
             rules = load_rules(path, None)
             if rules.needs_channels:
                 rules = load_rules(path, [channel.name for channel in self._program.channels])
+            if rules.across:
+                # Judged by nobody, they would be kept whatever happens.
+                raise LarkTallyError(
+                    f"{path}: [[across]] goes over several runs, and a scenario is one: keep it in a file of its own, and judge "
+                    "all runs by that with larktally run … --claims FILE"
+                )
             self._read[name] = rules, load_intended(path)
         return self._read[name]
 
