@@ -173,11 +173,15 @@ class InputFeed:
 
     def seek(self, frame: int) -> None:
         """Makes the view of a feed that stands at frame 0 show a later one, by way of the frames in which anything changes."""
-        while self.due:
-            nearest = min(self.due)
-            if nearest > frame:
-                break
-            self.advance(nearest)
+        waiting = [at for at in self.due if at <= frame]
+        heapq.heapify(waiting)
+        while waiting:
+            nearest = heapq.heappop(waiting)
+            # What an edge left for the next frame may be there already.
+            if nearest in self.due:
+                self.advance(nearest)
+                if nearest < frame and nearest + 1 in self.due:
+                    heapq.heappush(waiting, nearest + 1)
         if self.view.frame < frame:
             self.advance(frame)
 

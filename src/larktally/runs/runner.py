@@ -58,6 +58,8 @@ class Runner:
         self.events: list[Event] = []
         self._observers = tuple(observers)
         self._feed: InputFeed
+        # Of a subject that is asked ahead: the inputs of the frames that will be wanted next.
+        self._lookahead: InputFeed | None = None
         self._pending: list[RawRow] = []
         # The row of the first that is pending: in a stretch that fails, the run stands elsewhere.
         self._pending_from = 0
@@ -114,7 +116,7 @@ class Runner:
         else:
             self._feed = self._fresh_feed()
             self._feed.seek(snapshot.row)
-        self._lookahead = self._fresh_feed()
+        self._lookahead = None
         for observer in self._observers:
             observer.cut(snapshot.row + 1)
         self._pending_from = snapshot.row + 1
@@ -134,7 +136,6 @@ class Runner:
         # Chosen before the first frame, so that the loop below has no look-ups.
         # The step is the subject's own, with nothing of ours in between.
         self._step, self._take, self._columns = self.subject.step, reader.take, reader.columns
-        self._lookahead = self._fresh_feed()
         for observer in self._observers:
             observer.begin(RunStart(self.subject.name, info, reader, self._feed, self.setup, self.subject.save))
         self._pending.append(self._take())
@@ -212,10 +213,11 @@ class Runner:
         following = None
         if ahead_to > last:
             # A feed of its own: the one of the run stands where the run stands.
-            if self._lookahead.view.frame < last:
-                _inputs_of(self._lookahead, self._lookahead.view.frame + 1, last)
-            self._lookahead.noted.clear()
-            following = (ahead_to - last, _inputs_of(self._lookahead, last + 1, ahead_to))
+            feed = self._lookahead = self._lookahead or self._fresh_feed()
+            if feed.view.frame < last:
+                _inputs_of(feed, feed.view.frame + 1, last)
+            feed.noted.clear()
+            following = (ahead_to - last, _inputs_of(feed, last + 1, ahead_to))
         batch = self.subject.step_many(first, last - first + 1, inputs, following)
         made = first + len(batch.columns[0]) - 1
         self.events = []

@@ -48,7 +48,10 @@ def happenings(path: Path, where: str, rules: LogMapping) -> list[Happening]:
         raise TraceError(f"{where}: kind = 'events' reads JSON Lines and CSV; a Parquet file is a table")
     if not found:
         raise TraceError(f"{path}: empty: no line in it says anything")
-    _check_said(where, rules, dict.fromkeys(name for one in found for name in one.said))
+    known: dict[str, None] = {}
+    for one in found:
+        known |= dict.fromkeys(one.said)
+    _check_said(where, rules, known)
     return found
 
 
@@ -232,7 +235,10 @@ def events_of(rules: LogMapping, path: Path, found: Sequence[Happening], at: Arr
             names += map(str, named)
         elif named is not None:
             names += _split(str(named), rules.events_separator)
-        data = {column: one.said[column] for column in rules.data if _is_plain(one.said.get(column))}
+        data = {}
+        for column in rules.data:
+            if _is_plain(one.said.get(column)):
+                data[column] = one.said[column]
         source = str(one.said.get(rules.events_source, "")) if rules.events_source else ""
         for name in names:
             if name.strip():

@@ -111,7 +111,9 @@ def _json_column(path: Path, name: str, values: list[Any], lines: Sequence[int],
         whole: Array = checked(partial(np.array, values, dtype=np.int64), f"{path}: key {name!r}")
         return whole
     if kinds <= {int, float, type(None)}:
-        numbers = [np.nan if value is None else value for value in values]
+        numbers = []
+        for value in values:
+            numbers.append(np.nan if value is None else value)
         floats: Array = checked(partial(np.array, numbers, dtype=np.float64), f"{path}: key {name!r}")
         return floats
     if kinds <= {bool}:

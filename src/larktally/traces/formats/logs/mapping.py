@@ -101,7 +101,10 @@ class LogMapping(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def patterns(self) -> list[Pattern]:
         """What lines may look like."""
         listed = [self.pattern] if isinstance(self.pattern, str) else self.pattern
-        return [Pattern(one) if isinstance(one, str) else one for one in listed]
+        found = []
+        for one in listed:
+            found.append(Pattern(one) if isinstance(one, str) else one)
+        return found
 
     def used(self) -> dict[str, str]:
         """The log's columns that the mapping names, each with the key that does."""

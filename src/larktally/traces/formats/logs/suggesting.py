@@ -9,7 +9,6 @@ import re
 import tempfile
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -18,41 +17,22 @@ import msgspec
 from larktally.errors import LarkTallyError, TraceError
 from larktally.textfmt import plural
 from larktally.traces.formats.logs.reading import read_log
+from larktally.traces.formats.logs.suggesting_lines import suggest_lines
+from larktally.traces.formats.logs.suggestion import UNITS, Suggestion, toml_value
 
 __all__ = ["suggested_mapping"]
 
 # Enough to see what a log is like, and little enough to be read at once.
 MOST_LINES, MOST_BYTES = 2000, 4_000_000
-MOST_LABELS, MOST_PATTERNS = 12, 8
+MOST_LABELS = 12
 # Rates that games run at: by them the unit of a time is told.
 LEAST_RATE, MOST_RATE = 10, 1000
 # Of a step: what a clock that is read in each frame is off by.
 SLACK = 0.25
-_UNITS = {"s": 1.0, "ms": 1e3, "us": 1e6, "ns": 1e9}
 _COUNTERS = ("frame", "frames", "f", "tick", "step", "n", "i")
 _TIMES = ("time", "t", "ms", "us", "sec", "seconds", "timestamp", "elapsed")
 _EVENT_KEYS = ("event", "name", "type", "kind", "ev", "msg", "what")
 _COMMA_NUMBER, _NUMBER = re.compile(r"-?\d+,\d+"), re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
-
-
-@dataclass(slots=True)
-class _Suggestion:
-    """Lines of a mapping, in its order: keys first, then tables."""
-
-    keys: list[str] = field(default_factory=list)
-    channels: list[str] = field(default_factory=list)
-
-    def key(self, name: str, value: object, why: str) -> None:
-        self.keys.append(f"{name} = {_toml(value)}  # {why}")
-
-    def channel(self, name: str, value: str, why: str) -> None:
-        self.channels.append(f"{_toml(name)} = {value}  # {why}")
-
-    def text(self) -> str:
-        lines = list(self.keys)
-        if self.channels:
-            lines += ["", "[channels]", *self.channels]
-        return "\n".join(lines) + "\n"
 
 
 def suggested_mapping(path: Path) -> str:
@@ -70,13 +50,13 @@ def suggested_mapping(path: Path) -> str:
     lines = [line for line in lines if line.strip()]
     if not lines:
         raise TraceError(f"{path}: empty: there is nothing to look at")
-    found = _Suggestion()
+    found = Suggestion()
     if lines[0].lstrip().startswith("{"):
         _of_json(path, lines, found)
     elif delimiter := _delimiter(lines):
         _of_csv(path, lines, delimiter, found)
     else:
-        _of_lines(path, lines, found)
+        suggest_lines(path, lines, found)
     head = f"# How {path.name} is read: a start, guessed from its first {plural(len(lines), 'line')}.\n"
     return head + found.text() + _tried(path, head + found.text())
 
@@ -97,13 +77,6 @@ def _tried(path: Path, text: str) -> str:
     return f"\n# Read through it: {plural(found.rows or 0, 'row')}, {rate}; {names}{events}\n"
 
 
-def _toml(value: object) -> str:
-    """A value as TOML has it; text whose backslashes count stands in single quotes."""
-    if isinstance(value, str) and "\\" in value and "'" not in value:
-        return f"'{value}'"
-    return msgspec.json.encode(value).decode()
-
-
 def _delimiter(lines: Sequence[str]) -> str:
     """What stands between the cells, "" for text that has none: as many in the first line as in the next."""
     for delimiter in (";", "\t", "|", ","):
@@ -116,17 +89,25 @@ def _delimiter(lines: Sequence[str]) -> str:
     return ""
 
 
-def _of_csv(path: Path, lines: Sequence[str], delimiter: str, found: _Suggestion) -> None:
+def _of_csv(path: Path, lines: Sequence[str], delimiter: str, found: Suggestion) -> None:
     if delimiter != ",":
         found.key("delimiter", delimiter, "as many in each line")
     names, *rows = csv.reader(lines, delimiter=delimiter)
-    cells: dict[str, list[str]] = {}
-    for n, name in enumerate(names):
-        cells[name] = [row[n].strip() for row in rows if len(row) == len(names)]
-    commas = [text for column in cells.values() for text in column if _COMMA_NUMBER.fullmatch(text)]
+    cells: dict[str, list[str]] = {name: [] for name in names}
+    commas = []
+    for row in rows:
+        # The last line of what was read may be half of one.
+        if len(row) != len(names):
+            continue
+        for name, text in zip(names, row, strict=True):
+            cells[name].append(text.strip())
+            if _COMMA_NUMBER.fullmatch(text.strip()):
+                commas.append(text.strip())
     if commas and delimiter != ",":
         found.key("decimal", ",", f"numbers such as {commas[0]}")
-    columns = {name: [_cell(text, bool(commas)) for text in column] for name, column in cells.items()}
+    columns = {}
+    for name, column in cells.items():
+        columns[name] = [_cell(text, bool(commas)) for text in column]
     if path.suffix != ".csv":
         found.key("format", "csv", "the suffix does not say it")
     _count(path, columns, found)
@@ -141,7 +122,7 @@ def _cell(text: str, commas: bool) -> Any:
     return float(text) if _NUMBER.fullmatch(text) else text
 
 
-def _of_json(path: Path, lines: Sequence[str], found: _Suggestion) -> None:
+def _of_json(path: Path, lines: Sequence[str], found: Suggestion) -> None:
     rows: list[dict[str, Any]] = []
     for line in lines:
         try:
@@ -154,8 +135,12 @@ def _of_json(path: Path, lines: Sequence[str], found: _Suggestion) -> None:
         raise TraceError(f"{path}: its lines begin like JSON, and none of them is")
     if path.suffix != ".jsonl":
         found.key("format", "jsonl", "an object a line")
-    names = dict.fromkeys(name for row in rows for name in row)
-    columns = {name: [row.get(name) for row in rows] for name in names}
+    names: dict[str, None] = {}
+    for row in rows:
+        names |= dict.fromkeys(row)
+    columns = {}
+    for name in names:
+        columns[name] = [row.get(name) for row in rows]
     if all(row.keys() == rows[0].keys() for row in rows) and not _repeats(columns) and _is_even(columns):
         _count(path, columns, found)
         _describe(columns, found)
@@ -166,7 +151,7 @@ def _of_json(path: Path, lines: Sequence[str], found: _Suggestion) -> None:
     for name in sorted(names, key=lambda one: one.lower() not in _EVENT_KEYS):
         texts = [value for value in columns[name] if value is not None]
         if all(isinstance(value, str | list) for value in texts) and name.rpartition(".")[2].lower() in _EVENT_KEYS:
-            found.key("events", name, f"a text in {len(texts)} of {len(rows)} lines, such as {_toml(texts[0])}")
+            found.key("events", name, f"a text in {len(texts)} of {len(rows)} lines, such as {toml_value(texts[0])}")
             used.add(name)
             break
     data = [name for name in names if name not in used and _is_plain(columns[name])]
@@ -174,7 +159,7 @@ def _of_json(path: Path, lines: Sequence[str], found: _Suggestion) -> None:
         found.key("data", data, "what an event carries; what is a value that lasts is a channel instead: see below")
     for name in data:
         first = next(value for value in columns[name] if value is not None)
-        found.channels.append(f"# {_toml(name)} = {{ column = {_toml(name)}, start = {_toml(first)} }}")
+        found.channels.append(f"# {toml_value(name)} = {{ column = {toml_value(name)}, start = {toml_value(first)} }}")
 
 
 def _flat(content: Mapping[str, Any], before: str) -> Iterator[tuple[str, Any]]:
@@ -206,7 +191,7 @@ def _is_even(columns: Mapping[str, Sequence[Any]]) -> bool:
         middle = steps[len(steps) // 2]
         even = sum(abs(step / middle - round(step / middle)) <= SLACK for step in steps)
         # At a pace of seconds they are events, however even.
-        pace = any(LEAST_RATE <= of / middle <= MOST_RATE for of in _UNITS.values()) or middle in range(1, 100)
+        pace = any(LEAST_RATE <= of / middle <= MOST_RATE for of in UNITS.values()) or middle in range(1, 100)
         if pace and even >= 0.9 * len(steps):
             return True
     return False
@@ -219,7 +204,7 @@ def _rises(values: Sequence[Any], still: bool = False) -> bool:
     return all(one < other or (still and one == other) for one, other in itertools.pairwise(numbers))
 
 
-def _count(path: Path, columns: Mapping[str, Sequence[Any]], found: _Suggestion, every_line: bool = True) -> None:
+def _count(path: Path, columns: Mapping[str, Sequence[Any]], found: Suggestion, every_line: bool = True) -> None:
     """Which column counts, and what: told by its steps, and by its name where several could."""
     for name in sorted(columns, key=lambda one: one.lower() not in _COUNTERS):
         values = columns[name]
@@ -234,7 +219,7 @@ def _count(path: Path, columns: Mapping[str, Sequence[Any]], found: _Suggestion,
     )
 
 
-def _counts_frames(name: str, values: Sequence[Any], found: _Suggestion, every_line: bool) -> bool:
+def _counts_frames(name: str, values: Sequence[Any], found: Suggestion, every_line: bool) -> bool:
     whole = [value for value in values if type(value) is int]
     if len(whole) < len(values) or len(whole) < 2:
         return False
@@ -261,10 +246,10 @@ def _counts_frames(name: str, values: Sequence[Any], found: _Suggestion, every_l
     return True
 
 
-def _time(name: str, values: Sequence[float], found: _Suggestion, every_line: bool) -> None:
+def _time(name: str, values: Sequence[float], found: Suggestion, every_line: bool) -> None:
     steps = sorted(other - one for one, other in itertools.pairwise(values) if other > one)
     middle = steps[len(steps) // 2]
-    unit = next((unit for unit, of in _UNITS.items() if LEAST_RATE <= of / middle <= MOST_RATE), "s")
+    unit = next((unit for unit, of in UNITS.items() if LEAST_RATE <= of / middle <= MOST_RATE), "s")
     if not every_line:
         # The time between two events says nothing of its unit; whole numbers of seconds would be few.
         unit = "ms" if all(float(value).is_integer() for value in values) else "s"
@@ -276,12 +261,12 @@ def _time(name: str, values: Sequence[float], found: _Suggestion, every_line: bo
         found.key(
             "time_unit",
             unit,
-            f"steps of {middle:g}, which is {_UNITS[unit] / middle:.4g} a second" if every_line else "whole numbers",
+            f"steps of {middle:g}, which is {UNITS[unit] / middle:.4g} a second" if every_line else "whole numbers",
         )
     found.key("time", name, "it goes up from line to line")
 
 
-def _describe(columns: Mapping[str, Sequence[Any]], found: _Suggestion) -> None:
+def _describe(columns: Mapping[str, Sequence[Any]], found: Suggestion) -> None:
     """What the columns beside the counter are."""
     counting = re.findall(r'(?:frame|time) = "(.*?)"', "\n".join(found.keys))[-1:]
     for name, values in columns.items():
@@ -290,107 +275,25 @@ def _describe(columns: Mapping[str, Sequence[Any]], found: _Suggestion) -> None:
         kinds = set(map(type, values))
         different = list(dict.fromkeys(values))
         if str in kinds and values.count("") > len(values) / 2:
-            found.key("events", name, f"empty in most lines, and else such as {_toml(next(v for v in values if v))}")
+            found.key(
+                "events", name, f"empty in most lines, and else such as {toml_value(next(v for v in values if v))}"
+            )
         elif kinds == {int} and set(different) == {0, 1}:
             found.channel(
-                name, f'{{ column = {_toml(name)}, kind = "flag" }}', "0 and 1; a button belongs under [inputs]"
+                name, f'{{ column = {toml_value(name)}, kind = "flag" }}', "0 and 1; a button belongs under [inputs]"
             )
         elif kinds == {int} and 2 < len(different) <= MOST_LABELS and _is_state(name):
             listed = ", ".join(f'"{value}" = "{name}{value}"' for value in sorted(different))
             found.channel(
-                name, f"{{ column = {_toml(name)}, labels = {{ {listed} }} }}", "few values: give them their names"
+                name, f"{{ column = {toml_value(name)}, labels = {{ {listed} }} }}", "few values: give them their names"
             )
         elif kinds <= {str} and len(different) <= MOST_LABELS:
             found.channel(
-                name, f"{{ column = {_toml(name)}, labels = {_toml(different)} }}", "texts, all that were seen"
+                name,
+                f"{{ column = {toml_value(name)}, labels = {toml_value(different)} }}",
+                "texts, all that were seen",
             )
 
 
 def _is_state(name: str) -> bool:
     return bool(re.search(r"st|state|mode|anim|phase", name.lower()))
-
-
-_ARROW = re.compile(r"(?<![\w.])([A-Za-z_]\w*)\s*(->|=>|→)\s*([A-Za-z_]\w*)")
-_STAMP = re.compile(r"^\s*\[?\s*(\d+(?:\.\d+)?)\s*(s|ms|us)?\s*\]?")
-_SAID = re.compile(r"([A-Za-z_][\w.]*)\s*[=:]\s*([+-]?\d+(?:\.\d+)?)")
-
-
-def _of_lines(path: Path, lines: Sequence[str], found: _Suggestion) -> None:
-    """Text: a number at the start of the line counts; 'A -> B' is a state, 'name=1.5' a value, and a word alone an event."""
-    stamped = [match for line in lines if (match := _STAMP.match(line))]
-    if len(stamped) < 2:
-        raise TraceError(
-            f"{path}: no line begins with a frame or a time; a pattern of your own says where it stands: kind = 'lines', "
-            "pattern = '(?P<time>…) …'"
-        )
-    whole = all("." not in match[1] for match in stamped)
-    found.key("kind", "lines", "text, of which patterns say what counts")
-    found.key("rate", 60, "a guess: say what the game runs at")
-    if whole and stamped[0][2] is None:
-        found.key("frame", "at", "whole numbers at the start of the lines")
-    else:
-        unit = stamped[0][2] or "s"
-        found.key("time_unit", unit, "as it stands behind the number" if stamped[0][2] else "numbers with a point")
-        found.key("tolerance", "9ms", "times are written as they were: the nearest row is taken, so far away at most")
-        found.key("time", "at", "numbers at the start of the lines")
-    patterns: dict[str, str] = {}
-    channels: dict[str, tuple[str, str]] = {}
-    for line in lines:
-        match = _STAMP.match(line)
-        if match is not None and len(patterns) < MOST_PATTERNS:
-            pattern, event = _pattern(match, line, channels)
-            patterns.setdefault(pattern, event)
-    told = []
-    for pattern, event in patterns.items():
-        if event:
-            told.append(f"    {{ text = {_toml(pattern)}, event = {_toml(event)} }},")
-        else:
-            told.append(f"    {_toml(pattern)},")
-    found.keys.append("\n".join(["pattern = [", *told, "]"]))
-    for name, (value, why) in channels.items():
-        found.channel(name, value, why)
-
-
-def _pattern(stamp: re.Match[str], line: str, channels: dict[str, tuple[str, str]]) -> tuple[str, str]:
-    """What a line looks like, and the event that it stands for, where it says nothing but that."""
-    start = re.escape(line[: stamp.start(1)]).replace(r"\ ", r"\s*") + r"(?P<at>[\d.]+)"
-    rest = line[stamp.end(1) :]
-    arrow = _ARROW.search(rest)
-    if arrow is not None:
-        return start + _arrow_pattern(arrow, rest[: arrow.start()], channels), ""
-    said = dict(_SAID.findall(rest))
-    words = [word for word in re.findall(r"[A-Za-z_]\w*", rest) if word not in _UNITS]
-    if not said:
-        event = next(iter(words), "line")
-        return start + rf".*?\b{event}\b", event
-    parts = []
-    for name, value in said.items():
-        group = _group(name)
-        parts.append(rf"\b{re.escape(name)}\s*[=:]\s*(?P<{group}>[-+.\d]+)")
-        told = f'{{ column = "{group}", kind = "number", start = {float(value)} }}'
-        channels.setdefault(name, (told, "the first value seen"))
-    # A word before the values says what they are of.
-    event = ""
-    if words and words[0] not in said:
-        event = words[0]
-        parts.insert(0, rf"\b{event}\b")
-    return start + ".*?" + ".*?".join(parts), event
-
-
-def _arrow_pattern(arrow: re.Match[str], before: str, channels: dict[str, tuple[str, str]]) -> str:
-    """A state that changes: called like the word before the arrow's two."""
-    words = re.findall(r"[A-Za-z_][\w.]*", before)
-    name, named = "state", ""
-    if words:
-        name = words[-1]
-        named = rf".*\b{re.escape(name)}\b"
-    group = _group(name)
-    value = f'{{ column = "{group}_to", before = "{group}_from", kind = "label" }}'
-    channels[name] = (value, f"lines such as {arrow[0]}")
-    return rf"{named}.*?(?P<{group}_from>\w+)\s*{arrow[2]}\s*(?P<{group}_to>\w+)"
-
-
-def _group(name: str) -> str:
-    """A name for a group: letters, and not that of the time."""
-    group = re.sub(r"\W", "_", name)
-    return f"{group}_" if group == "at" else group
