@@ -7,11 +7,13 @@ import sys
 
 import numpy as np
 import pytest
+from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.test_sim import QUAY, model, run
 
 import larktally as lt
+from larktally.cli import main
 from larktally.comparing.lags import lag_of
 from larktally.comparing.moved_events import event_changes
 from larktally.comparing.tolerance import apart
@@ -538,3 +540,79 @@ class Shaken:
 
     def observe(self):
         return {"n": self.n, "half": self.n / 2, "on": self.n % 2 == 0, "mood": f"mood {self.n // 10}"}
+
+
+RULES = """import larktally as lt
+
+def rules(setup):
+    sim = lt.Sim(setup, actions=("jump",), events=("up",))
+    height = sim.value("hero.height", 0.0)
+    mood = sim.machine("hero.mood", ("low", "high"), "low")
+
+    @mood.transition("low", to="high", when="pressed('jump')")
+    def up(now):
+        height.value = 3.0 if setup.seed == 0 else 2.5
+        now.emit("up")
+
+    return sim
+
+walk = lt.Scenario(rules, frames=20, inputs=lt.InputScript().press("jump", 5))
+other = walk.changed(seed=1, name="other")
+"""
+GAME = """import larktally as lt
+
+class Game:
+    actions, events = ("hop",), ("up", "thud")
+
+    def reset(self, setup):
+        self.y, self.mood, self.n = 0.0, "low", 0
+
+    def step(self, now):
+        self.n += 1
+        if now.pressed("hop"):
+            self.y, self.mood = 3.0, "high"
+            return [lt.Event("up")]
+
+    def observe(self):
+        return {"PosY": self.y, "mood": self.mood, "n": self.n}
+
+game = lt.Scenario(Game, frames=3)
+"""
+
+
+def test_the_rules_and_the_game_are_set_side_by_side_on_the_command_line(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "rules.py").write_text(RULES)
+    (tmp_path / "game.py").write_text(GAME)
+    maps = ["--map", "hero.height=PosY", "--map", "input:jump=hop", "--map", "hero.mood=mood"]
+
+    def compared(*words):
+        return CliRunner().invoke(main, ["compare", *words])
+
+    ran = compared("rules.py:walk", "game.py", *maps)
+    assert ran.exit_code == 0 and "what both have is identical" in ran.output, ran.output
+    assert (
+        "channels of rules.py:walk alone: hero.mood.age" in ran.output and "channels of game.py alone: n" in ran.output
+    )
+    ran = compared("rules.py:other", "game.py", *maps, "--json")
+    assert ran.exit_code == 1 and json.loads(ran.output)["divergence"]["row"] == 5
+    ran = compared("rules.py:other", "game.py", *maps)
+    assert "hero.height is 2.5 in rules.py:other, 3.0 in game.py" in ran.output and " was " not in ran.output
+    assert compared("rules.py:other", "game.py", *maps, "--tolerance", "0.5").exit_code == 0
+    for words, said in (
+        ((), "holds several scenarios: walk, other"),
+        (
+            ("--map", "hero.height=PosY", "--map", "hero.height=n"),
+            "'hero.height' is mapped twice, to 'PosY' and to 'n'",
+        ),
+        (("--map", "hero.height=PosY", "--map", "hero.mood.age=PosY"), "two channels are mapped to 'PosY'"),
+        (("--map", "hero.height=mood"), "'hero.height' is a number, and 'mood', which it is mapped to, a label"),
+        (("--map", "hero.hight=PosY"), "did you mean 'hero.height'"),
+        (("--map", "hero.height"), "--map takes A=B"),
+        (("--map", "input:jump=hop"), "have no channel in common: --map A=B"),
+        (("--map", "hero.height=PosY"), "no action 'jump'"),
+        (("--claims", "x.toml"), "with --map and --tolerance alone"),
+    ):
+        action = () if "input" in str(words) or "no action" in said else maps[2:4]
+        ran = compared("rules.py:walk" if words else "rules.py", "game.py", *words, *action)
+        assert ran.exit_code == 2 and said in ran.stderr, (words, ran.stderr)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import math
 import os
 import select
@@ -153,9 +152,11 @@ def pipe_wire(read_from: int, write_to: int) -> Wire:
 
 def _widen(pipe: int) -> None:
     """Room for more than 64 KiB, so that a program with much to say waits less often: a tenth of a wide run."""
-    if hasattr(fcntl, "F_SETPIPE_SZ"):
-        with contextlib.suppress(OSError):
-            fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _LARGE_CHUNK)
+    # Not everywhere are there such pipes, nor the module that knows them; the library is loaded there all the same.
+    with contextlib.suppress(ImportError, AttributeError, OSError):
+        import fcntl
+
+        fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _LARGE_CHUNK)
 
 
 def socket_wire(connection: socket.socket) -> Wire:
