@@ -40,10 +40,12 @@ class Action:
 class Actions:
     """The closed set of a subject's actions, or, where `declared` is false, an open one that grows as it is used."""
 
-    __slots__ = ("_by_key", "_by_name", "declared")
+    __slots__ = ("_by_key", "_by_name", "_how", "declared")
 
-    def __init__(self, actions: Iterable[str | Action] | None) -> None:
+    def __init__(self, actions: Iterable[str | Action] | None, how: str = "declare it: actions=(…, {!r})") -> None:
         self.declared = actions is not None
+        # How one that is missing would be made known, as the end of a message.
+        self._how = how
         self._by_name: dict[str, Action] = {}
         self._by_key: dict[str, str] = {}
         for given in actions or ():
@@ -93,9 +95,7 @@ class Actions:
         if not self.declared:
             self._by_name[name] = Action(name)
             return name
-        raise InputError(
-            unknown_name("action", name, [*self._by_name, *self._by_key]) + f"; declare it: actions=(…, {name!r})"
-        )
+        raise InputError(unknown_name("action", name, [*self._by_name, *self._by_key]) + f"; {self._how.format(name)}")
 
     def check_value(self, name: str, value: float) -> None:
         """Raises InputError where an action cannot take a value: outside [-1, 1], or between for one that is on/off."""

@@ -31,7 +31,7 @@ class ProgramSubject:
         program = self.target
         return SubjectInfo(
             channels=program.channels,
-            actions=Actions(program.actions),
+            actions=Actions(program.actions, "a program says in its answer to hello which it takes"),
             events=program.events,
             closed=frozenset(program.labels),
             saves=program.saves,
