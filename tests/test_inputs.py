@@ -1,12 +1,14 @@
 """Input scripts and one frame's view of them."""
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import larktally as lt
 from larktally.inputs.actions import Actions
+from larktally.inputs.script import InputScript, Span
 from larktally.inputs.view import InputFeed
+from larktally.timing import Rate
 
 
 def frames_of(script, actions, frames):
@@ -172,3 +174,29 @@ def test_scripts_that_go_on_from_the_same_one_do_not_see_each_other():
     for n in range(20_000):
         many = many.press("hop", 2 * n + 1)
     assert len(many.spans) == 20_000
+
+
+@settings(max_examples=120, deadline=None)
+@given(
+    st.lists(
+        st.tuples(st.sampled_from("ab"), st.integers(1, 30), st.integers(1, 9), st.sampled_from((1.0, 0.5, 0.3, -1.0))),
+        max_size=12,
+    ),
+    st.integers(0, 40),
+)
+def test_a_feed_set_to_a_row_is_one_that_was_led_there(presses, row):
+    spans = [Span(action, start, frames, value) for action, start, frames, value in presses]
+    script, actions = InputScript(spans), Actions([lt.Action("a", analog=True), lt.Action("b", analog=True)])
+    led, put = InputFeed(script, actions, Rate(60)), InputFeed(script, actions, Rate(60))
+    for frame in range(1, row + 1):
+        led.advance(frame)
+    put.seek(row)
+    for _ in range(5):
+        assert put.save() == led.save() and put.noted == led.noted
+        row += 1
+        led.advance(row)
+        put.advance(row)
+    # The plan that is kept of a script is the same one for the next feed, and nobody's presses are left in it.
+    again = InputFeed(script, actions, Rate(60))
+    fresh = InputFeed(InputScript(spans), actions, Rate(60))
+    assert again.due == fresh.due

@@ -8,10 +8,11 @@ from __future__ import annotations
 import csv
 import io
 import random
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
+from typing import TypeVar, cast
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +24,7 @@ from larktally.whole_files import write_whole
 
 __all__ = ["InputScript", "Span"]
 
+P = TypeVar("P")
 CSV_COLUMNS = ["action", "start", "frames", "value"]
 
 
@@ -73,12 +75,17 @@ class InputScript:
     [('right', 1, 80), ('hop', 30, 1)]
     """
 
-    __slots__ = ("_count", "_spans", "_written")
+    __slots__ = ("_at_rate", "_count", "_plan", "_spans", "_whole", "_written")
 
     def __init__(self, spans: Iterable[Span] = ()) -> None:
         self._written = list(spans)
         self._count = len(self._written)
         self._spans: tuple[Span, ...] | None = None
+        # What never changes once it is known: whether all of it is in whole frames, what it is at a rate, and how it goes for
+        # some actions.
+        self._whole = False
+        self._at_rate: tuple[Fraction | None, InputScript] | None = None
+        self._plan: object = None
 
     @property
     def spans(self) -> tuple[Span, ...]:
@@ -164,7 +171,20 @@ class InputScript:
 
     def resolved(self, rate: Fraction | None) -> InputScript:
         """The same script in whole frames at a rate."""
-        return InputScript(tuple(span.resolved(rate) for span in self.spans))
+        if self._whole:
+            return self
+        if self._at_rate is None or self._at_rate[0] != rate:
+            found = InputScript(tuple(span.resolved(rate) for span in self.spans))
+            found._whole = True
+            self._at_rate = rate, found
+        return self._at_rate[1]
+
+    def planned(self, known: Callable[[object], bool], make: Callable[[], P]) -> P:
+        """What was planned of it before, where it is `known` to hold still, or what `make` plans now: a script is led from many
+        rows, and goes the same way each time."""
+        if self._plan is None or not known(self._plan):
+            self._plan = make()
+        return cast("P", self._plan)
 
     def to_csv(self, path: str | Path | None = None) -> str:
         """The script as CSV with the columns action,start,frames,value, written to `path` where one is given."""
@@ -256,6 +276,7 @@ class InputScript:
             written = written[: self._count]
         written.extend(spans)
         made._written, made._count, made._spans = written, len(written), None
+        made._whole, made._at_rate, made._plan = False, None, None
         return made
 
 

@@ -121,27 +121,59 @@ class FeedState(NamedTuple):
     noted: int
 
 
+class _Plan(NamedTuple):
+    """How a script goes for some actions: what each name in it stands for, the changes of each frame, and the spans that hang
+    on a condition."""
+
+    names: tuple[tuple[str, str, type], ...]
+    due: dict[int, dict[str, float]]
+    relative: list[Span]
+
+
+def _names_of(script: InputScript, actions: Actions) -> tuple[tuple[str, str, type], ...]:
+    """Each name in a script, the action that it stands for, and the kind of its values."""
+    found = []
+    for name in dict.fromkeys(span.action for span in script.spans):
+        action = actions.named(name)
+        found.append((name, action, actions.kind_of(action)))
+    return tuple(found)
+
+
+def _planned(script: InputScript, actions: Actions, names: tuple[tuple[str, str, type], ...]) -> _Plan:
+    """Raises InputError for a value that an action cannot take."""
+    due: dict[int, dict[str, float]] = defaultdict(dict)
+    by_action: dict[str, list[Span]] = defaultdict(list)
+    for span in script.spans:
+        action = actions.named(span.action)
+        if span.value != 1.0 or span.to is not None:
+            for value in (span.value, span.value if span.to is None else span.to):
+                actions.check_value(action, value)
+        if not span.on:
+            by_action[action].append(span)
+    for action, spans in by_action.items():
+        kind = actions.kind_of(action)
+        for row, value in _changes(spans):
+            due[row][action] = kind(value)
+    return _Plan(names, due, [span for span in script.spans if span.on])
+
+
 class InputFeed:
     """Leads a FrameInput through a script, and notes every change for the trace."""
 
     def __init__(self, script: InputScript, actions: Actions, rate: Rate) -> None:
         self.view = FrameInput(actions, rate)
         self.noted: list[tuple[int, str, float]] = []
-        self.due: dict[int, dict[str, float]] = defaultdict(dict)
         self.script = script.resolved(rate)
-        self.relative = [span for span in self.script.spans if span.on]
-        by_action: dict[str, list[Span]] = defaultdict(list)
-        for span in self.script.spans:
-            action = actions.named(span.action)
-            if span.value != 1.0 or span.to is not None:
-                for value in (span.value, span.value if span.to is None else span.to):
-                    actions.check_value(action, value)
-            if not span.on:
-                by_action[action].append(span)
-        for action, spans in by_action.items():
-            kind = actions.kind_of(action)
-            for row, value in _changes(spans):
-                self.due[row][action] = kind(value)
+        names = _names_of(self.script, actions)
+        plan = self.script.planned(
+            lambda known: isinstance(known, _Plan) and known.names == names,
+            lambda: _planned(self.script, actions, names),
+        )
+        self.relative = plan.relative
+        # Copies: what is due goes as it is led, and late inputs are put in.
+        self.due: dict[int, dict[str, float]] = defaultdict(dict)
+        for frame, changes in plan.due.items():
+            self.due[frame] = dict(changes)
 
     def press_later(self, span: Span, row: int) -> None:
         """Holds a span's action from `span.start` frames after `row` on, as its condition held in `row`."""
@@ -173,17 +205,19 @@ class InputFeed:
 
     def seek(self, frame: int) -> None:
         """Makes the view of a feed that stands at frame 0 show a later one, by way of the frames in which anything changes."""
-        waiting = [at for at in self.due if at <= frame]
-        heapq.heapify(waiting)
-        while waiting:
-            nearest = heapq.heappop(waiting)
-            # What an edge left for the next frame may be there already.
-            if nearest in self.due:
-                self.advance(nearest)
-                if nearest < frame and nearest + 1 in self.due:
-                    heapq.heappush(waiting, nearest + 1)
-        if self.view.frame < frame:
-            self.advance(frame)
+        view = self.view
+        for at in sorted(one for one in self.due if one <= frame):
+            view.frame = at
+            # An edge is of its own frame alone.
+            view.clear_edges()
+            for action, value in self.due.pop(at).items():
+                if view.value_by[action] != value:
+                    self._change(action, value)
+        if view.frame < frame:
+            view.frame = frame
+            view.clear_edges()
+        if view.edges:
+            self.due[frame + 1]  # an edge lasts one frame: the next one has it to clear away
 
     def save(self) -> FeedState:
         """Where it stands: what is held, what is still to come, and how much was noted."""
