@@ -187,10 +187,9 @@ def test_scripts_that_go_on_from_the_same_one_do_not_see_each_other():
 def test_a_feed_set_to_a_row_is_one_that_was_led_there(presses, row):
     spans = [Span(action, start, frames, value) for action, start, frames, value in presses]
     script, actions = InputScript(spans), Actions([lt.Action("a", analog=True), lt.Action("b", analog=True)])
-    led, put = InputFeed(script, actions, Rate(60)), InputFeed(script, actions, Rate(60))
+    led, put = InputFeed(script, actions, Rate(60)), InputFeed(script, actions, Rate(60), row)
     for frame in range(1, row + 1):
         led.advance(frame)
-    put.seek(row)
     for _ in range(5):
         assert put.save() == led.save() and put.noted == led.noted
         row += 1

@@ -5,6 +5,7 @@ Only what changes costs anything: a frame in which no input changes is one dicti
 
 from __future__ import annotations
 
+import bisect
 import heapq
 import itertools
 from collections import defaultdict
@@ -121,13 +122,28 @@ class FeedState(NamedTuple):
     noted: int
 
 
+class _Course(NamedTuple):
+    """How one action goes: the frames in which it changes, and after each change its value, whether it is held, and since which
+    frame it was held last, 0 for never."""
+
+    frames: list[int]
+    values: list[float]
+    held: list[bool]
+    since: list[int]
+
+
 class _Plan(NamedTuple):
-    """How a script goes for some actions: what each name in it stands for, the changes of each frame, and the spans that hang
-    on a condition."""
+    """How a script goes for some actions: what each name in it stands for, what is due in which frame, and the spans that hang
+    on a condition. `marks` are the frames in which anything is due, `noted` every change in order with its frame in `frames`, and
+    `courses` the same for each action: by them a feed is set to any row without being led there."""
 
     names: tuple[tuple[str, str, type], ...]
     due: dict[int, dict[str, float]]
     relative: list[Span]
+    marks: list[int]
+    noted: list[tuple[int, str, float]]
+    frames: list[int]
+    courses: dict[str, _Course]
 
 
 def _names_of(script: InputScript, actions: Actions) -> tuple[tuple[str, str, type], ...]:
@@ -154,15 +170,32 @@ def _planned(script: InputScript, actions: Actions, names: tuple[tuple[str, str,
         kind = actions.kind_of(action)
         for row, value in _changes(spans):
             due[row][action] = kind(value)
-    return _Plan(names, due, [span for span in script.spans if span.on])
+    marks = sorted(due)
+    noted: list[tuple[int, str, float]] = []
+    courses: dict[str, _Course] = {}
+    for frame in marks:
+        for action, value in due[frame].items():
+            course = courses.setdefault(action, _Course([], [], [], []))
+            before = course.values[-1] if course.values else 0
+            if value == before:
+                continue
+            noted.append((frame, action, value))
+            held, was = abs(value) >= HELD_FROM, abs(before) >= HELD_FROM
+            since = course.since[-1] if course.since else 0
+            course.frames.append(frame)
+            course.values.append(value)
+            course.held.append(held)
+            course.since.append(frame if held and not was else since)
+    relative = [span for span in script.spans if span.on]
+    return _Plan(names, due, relative, marks, noted, [frame for frame, _, _ in noted], courses)
 
 
 class InputFeed:
-    """Leads a FrameInput through a script, and notes every change for the trace."""
+    """Leads a FrameInput through a script, and notes every change for the trace. It stands at a row from the first, as if it had
+    been led there; a script that hangs on conditions has none before that row."""
 
-    def __init__(self, script: InputScript, actions: Actions, rate: Rate) -> None:
+    def __init__(self, script: InputScript, actions: Actions, rate: Rate, row: int = 0) -> None:
         self.view = FrameInput(actions, rate)
-        self.noted: list[tuple[int, str, float]] = []
         self.script = script.resolved(rate)
         names = _names_of(self.script, actions)
         plan = self.script.planned(
@@ -170,10 +203,34 @@ class InputFeed:
             lambda: _planned(self.script, actions, names),
         )
         self.relative = plan.relative
+        self.noted = plan.noted[: bisect.bisect_right(plan.frames, row)]
         # Copies: what is due goes as it is led, and late inputs are put in.
         self.due: dict[int, dict[str, float]] = defaultdict(dict)
-        for frame, changes in plan.due.items():
-            self.due[frame] = dict(changes)
+        for frame in plan.marks[bisect.bisect_right(plan.marks, row) :]:
+            self.due[frame] = dict(plan.due[frame])
+        if row:
+            self._stand_at(plan, row)
+
+    def _stand_at(self, plan: _Plan, row: int) -> None:
+        """The view as it is in a row; `advance` through all rows before it gives the same."""
+        view = self.view
+        view.frame = row
+        for action, course in plan.courses.items():
+            last = bisect.bisect_right(course.frames, row) - 1
+            if last < 0:
+                continue
+            view.value_by[action], view.held_by[action] = course.values[last], course.held[last]
+            if course.since[last]:
+                view.since_by[action] = course.since[last]
+        for _, action, _ in self.noted[bisect.bisect_left(plan.frames, row) :]:
+            course = plan.courses[action]
+            last = bisect.bisect_right(course.frames, row) - 1
+            was = last > 0 and course.held[last - 1]
+            if course.held[last] != was:
+                (view.pressed_by if course.held[last] else view.released_by)[action] = True
+                view.edges.append(action)
+        if view.edges:
+            self.due[row + 1]  # an edge lasts one frame: the next one has it to clear away
 
     def press_later(self, span: Span, row: int) -> None:
         """Holds a span's action from `span.start` frames after `row` on, as its condition held in `row`."""
@@ -200,22 +257,6 @@ class InputFeed:
             if view.value_by[action] != value:
                 self._change(action, value)
         # Said of this frame only: the next one has to change too, if only to take them back.
-        if view.edges:
-            self.due[frame + 1]  # an edge lasts one frame: the next one has it to clear away
-
-    def seek(self, frame: int) -> None:
-        """Makes the view of a feed that stands at frame 0 show a later one, by way of the frames in which anything changes."""
-        view = self.view
-        for at in sorted(one for one in self.due if one <= frame):
-            view.frame = at
-            # An edge is of its own frame alone.
-            view.clear_edges()
-            for action, value in self.due.pop(at).items():
-                if view.value_by[action] != value:
-                    self._change(action, value)
-        if view.frame < frame:
-            view.frame = frame
-            view.clear_edges()
         if view.edges:
             self.due[frame + 1]  # an edge lasts one frame: the next one has it to clear away
 

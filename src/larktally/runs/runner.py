@@ -114,8 +114,7 @@ class Runner:
         if snapshot.feed is not None and inputs is None:
             self._feed.load(snapshot.feed)
         else:
-            self._feed = self._fresh_feed()
-            self._feed.seek(snapshot.row)
+            self._feed = self._fresh_feed(snapshot.row)
         self._lookahead = None
         for observer in self._observers:
             observer.cut(snapshot.row + 1)
@@ -143,8 +142,8 @@ class Runner:
         self.events = events
         self._hand_over()
 
-    def _fresh_feed(self) -> InputFeed:
-        return InputFeed(self._inputs, self.subject.info.actions, self.scenario.rate)
+    def _fresh_feed(self, row: int = 0) -> InputFeed:
+        return InputFeed(self._inputs, self.subject.info.actions, self.scenario.rate, row)
 
     def _check_saves(self) -> None:
         if not self.subject.info.saves:
@@ -213,9 +212,9 @@ class Runner:
         following = None
         if ahead_to > last:
             # A feed of its own: the one of the run stands where the run stands.
-            feed = self._lookahead = self._lookahead or self._fresh_feed()
-            if feed.view.frame < last:
-                _inputs_of(feed, feed.view.frame + 1, last)
+            feed = self._lookahead
+            if feed is None or feed.view.frame != last:
+                feed = self._lookahead = self._fresh_feed(last)
             feed.noted.clear()
             following = (ahead_to - last, _inputs_of(feed, last + 1, ahead_to))
         batch = self.subject.step_many(first, last - first + 1, inputs, following)
