@@ -6,7 +6,7 @@ import sys
 
 HOW = sys.argv[1]
 LABELS = ["calm", "cross"]
-state = {"n": 0, "binary": False}
+state = {"n": 0, "binary": False, "rate": 0}
 out = sys.stdout.buffer
 
 
@@ -16,6 +16,8 @@ def say(message, more=b""):
 
 
 def row(n):
+    if HOW == "rated":
+        return {"half": n * state["rate"], "n": -n, "odd": False, "mood": "calm"}
     values = {"half": n / 2 - 3, "n": -n, "odd": n % 2 == 1, "mood": LABELS[n // 100 % 2]}
     return {**values, "half": "-0.0" if values["half"] == 0 and HOW == "minus" else values["half"]}
 
@@ -36,7 +38,7 @@ def step(params, id_):
     rows, events, notes = [], [], []
     for k in range(params["frames"]):
         state["n"] += 1
-        if HOW == "dies" and state["n"] == 500:
+        if HOW in ("dies", "rated") and state["n"] == 500:
             sys.exit(3)
         frame = params["first"] + k
         if state["n"] % 100 == 0:
@@ -80,7 +82,7 @@ for line in sys.stdin:
         way = {"columns": "pigeon" if HOW == "way" else "binary"} if wished and HOW != "unasked" else {}
         say({"jsonrpc": "2.0", "id": id_, "result": {**able, **way}})
     elif method == "reset":
-        state["n"] = 0
+        state["n"], state["rate"] = 0, float(params["rate"])
         say({"jsonrpc": "2.0", "id": id_, "result": {"row": row(0), "events": []}})
     elif method == "step":
         step(params, id_)

@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 import larktally as lt
 from larktally.cli import main
 from larktally.explain.causes import causes_of_breaches
+from larktally.runs.observers import RunObserver
 from larktally.runs.runner import Runner
 from larktally.subjects.programs import rpc
 from larktally.subjects.programs import wire as wires
@@ -283,6 +284,25 @@ def test_an_end_in_a_message_that_was_asked_ahead_of_is_the_end_and_what_is_save
     run.restore(saved)
     run.to(200)
     assert run.row == 200 and run.subject.save() == b"200"
+
+
+def test_a_run_that_was_put_back_and_fails_is_made_again_from_there_at_its_own_rate():
+    class Rows(RunObserver):
+        def begin(self, run):
+            self.half = {}
+
+        def rows(self, stretch):
+            self.half |= dict(enumerate(list(stretch.columns[0]), stretch.first))
+
+    seen = Rows()
+    run = Runner(packed("rated", 5000).changed(rate=30), [seen])
+    run.to(100)
+    saved = run.snapshot()
+    run.to(300)
+    run.restore(saved)
+    with pytest.raises(lt.SubjectFailed, match="row 500: .*it ended with exit status 3"):
+        run.to(700)
+    assert [seen.half[n] for n in range(500)] == [n * 30.0 for n in range(500)]
 
 
 def test_notes_of_a_row_are_why_it_is_what_it_is(tmp_path):

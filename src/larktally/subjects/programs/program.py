@@ -276,7 +276,10 @@ class Program:
 
     def save(self) -> bytes:
         """Its state, as it gives it."""
-        self._come_back()
+        try:
+            self._come_back()
+        except _FAILURES as error:
+            raise SubjectFailed(f"program {self.name!r}: {error}", self._frame) from None
         state = self._ask("save", {}).get("state")
         if not isinstance(state, str):
             raise SubjectFailed(f"program {self.name!r}: save: 'state' is a string", self._frame)
@@ -468,12 +471,12 @@ class Program:
 
     def _make_again(self, done: Sequence[tuple[int, int, Mapping[str, array[float]]]]) -> None:
         """Goes back to where the run began, or was put back last, and makes its messages again."""
-        if self._base is None:
-            self._reset()
-        else:
-            self._let_go_ahead()
-            self._begin().ask("load", {"state": self._base.decode()}, self._limits[1])
-            self._done, self._beyond = [], False
+        base = self._base
+        # Before a state too: the rate and the params of the run need not be in it, and the process may be a new one.
+        self._reset()
+        if base is not None:
+            self._begin().ask("load", {"state": base.decode()}, self._limits[1])
+            self._base = base
         for first, frames, pressed in done:
             self._step(first, frames, self._whole(frames, pressed))
 
