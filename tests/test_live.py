@@ -85,22 +85,26 @@ def test_a_session_shows_one_game_after_the_other_and_keeps_each(tmp_path):
     session = LiveSession(port, tmp_path / "traces", told.append)
     page = Page()
 
-    async def play(lines, then=0.6):
+    async def play(lines, wanted, then=0.6):
         reading, writing = await asyncio.open_connection("127.0.0.1", port)
         writing.writelines(lines)
         await writing.drain()
         await asyncio.sleep(then)
         writing.close()
-        await asyncio.sleep(0.2)
+        # However busy the machine is: what is told is waited for.
+        for _ in range(400):
+            if len(told) >= wanted:
+                break
+            await asyncio.sleep(0.05)
         return reading
 
     async def all_of_it():
         watching = asyncio.create_task(session.watch())
         await asyncio.sleep(0.1)
         session.join(page)
-        await play([said("live", HELLO), *(row(n) for n in range(50))])
-        await play([b"GET / HTTP/1.1\r\n"])
-        await play([said("live", {**HELLO, "name": "moth/../x"}), *(row(n) for n in range(9)), b"nonsense\n"])
+        await play([said("live", HELLO), *(row(n) for n in range(50))], 1)
+        await play([b"GET / HTTP/1.1\r\n"], 2)
+        await play([said("live", {**HELLO, "name": "moth/../x"}), *(row(n) for n in range(9)), b"nonsense\n"], 3)
         watching.cancel()
         session.end()
 
