@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import difflib
 import fnmatch
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from larktally.errors import LarkTallyError, TraceError
 from larktally.textfmt import UNSHOWN
 
 __all__ = [
+    "check_table",
     "did_you_mean",
     "existing_file",
     "matching",
@@ -149,3 +151,28 @@ def existing_file(path: str | Path) -> Path:
     if path.exists():
         raise TraceError(f"{path}: not a file")
     raise TraceError(no_such_file(path))
+
+
+def check_table(
+    where: str,
+    table: Mapping[str, Any],
+    keys: Mapping[str, Any],
+    words: Mapping[Any, str],
+    *,
+    beside: Iterable[str] = (),
+    needed: Iterable[str] = (),
+    error: type[LarkTallyError] = LarkTallyError,
+) -> None:
+    """Checks a table that a user wrote: each key is one of `keys`, with the types that its value may have, called by their
+    `words`, and those that are `needed` are there; `beside` are keys that are known too. Raises the error."""
+    for key, value in table.items():
+        if key not in keys:
+            known = [*keys, *beside]
+            raise error(f"{where}: no key {key!r}{did_you_mean(key, known)}; there are: {', '.join(known)}")
+        kind = keys[key]
+        # True is an int to Python, and to nobody who writes a file.
+        if not isinstance(value, kind) or (isinstance(value, bool) and kind is not bool):
+            raise error(f"{where}: {key} is {words[kind]}, not {value!r}")
+    for key in needed:
+        if key not in table:
+            raise error(f"{where}: {key} is missing")

@@ -19,7 +19,7 @@ from larktally.language.forms import Form
 from larktally.language.names import matching_names
 from larktally.language.parsing import check_define, parse
 from larktally.language.tree import Node
-from larktally.names import did_you_mean, no_such_file, one_or_many, stands_twice, unknown_name
+from larktally.names import check_table, did_you_mean, no_such_file, one_or_many, stands_twice, unknown_name
 
 __all__ = ["Rules", "load_claims", "load_intended", "load_rules"]
 
@@ -164,14 +164,7 @@ def _checked(
         raise ClaimError(f"{title} is no [[{what}]] table")
     if isinstance(table.get("name"), str):
         title = f"{path}: {what} {table['name']!r}"
-    for key, value in table.items():
-        if key not in keys:
-            raise ClaimError(f"{title}: no key {key!r}{did_you_mean(key, keys)}; there are: {', '.join(keys)}")
-        if not isinstance(value, keys[key]) or isinstance(value, bool):
-            raise ClaimError(f"{title}: {key} is {_WORDS[keys[key]]}, not {value!r}")
-    for key in needed:
-        if key not in table:
-            raise ClaimError(f"{title}: {key} is missing")
+    check_table(title, table, keys, _WORDS, needed=needed, error=ClaimError)
     return table
 
 

@@ -16,8 +16,6 @@ from larktally.cli.trace_options import reading_options, tolerance_option, toler
 from larktally.comparing.comparison import compare
 from larktally.errors import LarkTallyError
 from larktally.report import Line, Report
-from larktally.runs.model_files import only_scenario
-from larktally.runs.side_by_side import side_by_side
 from larktally.runs.targets import split_target
 from larktally.traces.trace import load_trace
 
@@ -142,6 +140,9 @@ def _is_target(path: Path) -> bool:
 
 def _compare_scenarios(rules: str, game: str, allowed: tuple[str, ...], names: tuple[str, ...], as_json: bool) -> None:
     """Two scenarios under the same inputs: the second's own inputs, claims and length do not count."""
+    from larktally.runs.model_files import only_scenario
+    from larktally.runs.side_by_side import side_by_side
+
     reference, other = only_scenario(rules), only_scenario(game)
     pairs = _pairs(names)
     actions, channels = {}, {}

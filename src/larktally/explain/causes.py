@@ -316,7 +316,7 @@ def _tried(
 def _narrowed(found: Causes, names: list[str], sim: bool) -> Causes:
     """The causes of some channels only."""
     if not sim:
-        outside = tuple(one for one in found.outside if not one.channel or one.channel in names or "noted" in one.text)
+        outside = tuple(one for one in found.outside if not one.channel or one.channel in names or one.is_note)
         return replace(found, written=tuple(_about(list(found.written), names)), outside=outside)
     decisions = tuple(one for one in found.decisions if {one.machine, f"{one.machine}.age"} & set(names))
     written = tuple(one for one in found.written if one.channel in names)

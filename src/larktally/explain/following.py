@@ -28,6 +28,8 @@ def runs_alike(trace: Trace, scenario: Scenario) -> bool:
 class _Follower(RunObserver):
     """Compares a run with a trace for as long as they are alike."""
 
+    may_stop = True
+
     def __init__(self, trace: Trace) -> None:
         self._trace = trace
         self.alike = True
@@ -52,8 +54,6 @@ class _Follower(RunObserver):
         emitted = stretch.events
         self.alike = self.alike and emitted == self._trace.events.between(first, last)
         self.next_row = last + 1
-
-    may_stop = True
 
     def stopped_at(self, row: int) -> str | None:
         # The rest would say nothing more.

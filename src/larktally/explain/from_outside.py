@@ -26,6 +26,11 @@ class SeenOutside(NamedTuple):
     channel: str
     text: str
 
+    @property
+    def is_note(self) -> bool:
+        """Whether the program itself said it."""
+        return self.text.startswith(f"{self.channel}: noted: ")
+
 
 def seen_outside(
     trace: Trace, program: Program, row: int, only: Iterable[str] | None = None

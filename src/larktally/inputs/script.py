@@ -8,11 +8,10 @@ from __future__ import annotations
 import csv
 import io
 import random
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import TypeVar, cast
 
 import numpy as np
 import numpy.typing as npt
@@ -24,7 +23,6 @@ from larktally.whole_files import write_whole
 
 __all__ = ["InputScript", "Span"]
 
-P = TypeVar("P")
 CSV_COLUMNS = ["action", "start", "frames", "value"]
 
 
@@ -75,17 +73,17 @@ class InputScript:
     [('right', 1, 80), ('hop', 30, 1)]
     """
 
-    __slots__ = ("_at_rate", "_count", "_plan", "_spans", "_whole", "_written")
+    __slots__ = ("_at_rate", "_count", "_spans", "_whole", "_written", "plan")
 
     def __init__(self, spans: Iterable[Span] = ()) -> None:
         self._written = list(spans)
         self._count = len(self._written)
         self._spans: tuple[Span, ...] | None = None
-        # What never changes once it is known: whether all of it is in whole frames, what it is at a rate, and how it goes for
-        # some actions.
+        # What never changes once it is known: whether all of it is in whole frames, and what it is at a rate.
         self._whole = False
         self._at_rate: tuple[Fraction | None, InputScript] | None = None
-        self._plan: object = None
+        #: How it goes for the actions that it was led for last: kept by who leads it, since it goes the same way from every row.
+        self.plan: object = None
 
     @property
     def spans(self) -> tuple[Span, ...]:
@@ -179,13 +177,6 @@ class InputScript:
             self._at_rate = rate, found
         return self._at_rate[1]
 
-    def planned(self, known: Callable[[object], bool], make: Callable[[], P]) -> P:
-        """What was planned of it before, where it is `known` to hold still, or what `make` plans now: a script is led from many
-        rows, and goes the same way each time."""
-        if self._plan is None or not known(self._plan):
-            self._plan = make()
-        return cast("P", self._plan)
-
     def to_csv(self, path: str | Path | None = None) -> str:
         """The script as CSV with the columns action,start,frames,value, written to `path` where one is given."""
         out = io.StringIO()
@@ -276,7 +267,7 @@ class InputScript:
             written = written[: self._count]
         written.extend(spans)
         made._written, made._count, made._spans = written, len(written), None
-        made._whole, made._at_rate, made._plan = False, None, None
+        made._whole, made._at_rate, made.plan = False, None, None
         return made
 
 

@@ -155,6 +155,15 @@ def _names_of(script: InputScript, actions: Actions) -> tuple[tuple[str, str, ty
     return tuple(found)
 
 
+def _plan_of(script: InputScript, actions: Actions) -> _Plan:
+    """The plan that is kept with a script, where its names still stand for the same actions; a new one otherwise."""
+    names = _names_of(script, actions)
+    plan = script.plan
+    if not isinstance(plan, _Plan) or plan.names != names:
+        plan = script.plan = _planned(script, actions, names)
+    return plan
+
+
 def _planned(script: InputScript, actions: Actions, names: tuple[tuple[str, str, type], ...]) -> _Plan:
     """Raises InputError for a value that an action cannot take."""
     due: dict[int, dict[str, float]] = defaultdict(dict)
@@ -197,11 +206,7 @@ class InputFeed:
     def __init__(self, script: InputScript, actions: Actions, rate: Rate, row: int = 0) -> None:
         self.view = FrameInput(actions, rate)
         self.script = script.resolved(rate)
-        names = _names_of(self.script, actions)
-        plan = self.script.planned(
-            lambda known: isinstance(known, _Plan) and known.names == names,
-            lambda: _planned(self.script, actions, names),
-        )
+        plan = _plan_of(self.script, actions)
         self.relative = plan.relative
         self.noted = plan.noted[: bisect.bisect_right(plan.frames, row)]
         # Copies: what is due goes as it is led, and late inputs are put in.

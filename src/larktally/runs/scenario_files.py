@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 from larktally.claims.files import Rules, load_intended, load_rules
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript, Span
-from larktally.names import did_you_mean, one_or_many
+from larktally.names import check_table, one_or_many
 from larktally.runs.scenario import Scenario
 from larktally.subjects.programs.program import Program
 
@@ -78,7 +78,7 @@ def scenarios_of_file(path: Path) -> dict[str, Scenario]:
     """
     content = _read(path)
     shared = {key: value for key, value in content.items() if key not in ("program", "scenario")}
-    _check_keys(f"{path}", shared, _SCENARIO_KEYS, ("program", "scenario"))
+    check_table(f"{path}", shared, _SCENARIO_KEYS, _WORDS, beside=("program", "scenario"))
     if not isinstance(content.get("program"), dict):
         raise LarkTallyError(f"{path}: no table [program]; it says how the game is started: command = ['./game']")
     program = _program(path, content["program"])
@@ -91,7 +91,7 @@ def scenarios_of_file(path: Path) -> dict[str, Scenario]:
         where = f"{path}: scenario {name!r}"
         if not isinstance(table, dict):
             raise LarkTallyError(f"{where}: it is a table, [scenario.{name}], not {table!r}")
-        _check_keys(where, table, _SCENARIO_KEYS)
+        check_table(where, table, _SCENARIO_KEYS, _WORDS)
         if "rate" in table and "rates" in table:
             raise LarkTallyError(f"{where}: it says rate and rates; say one of them")
         whole = {**shared, **table}
@@ -115,24 +115,9 @@ def _read(path: Path) -> dict[str, Any]:
         raise LarkTallyError(f"{path}: cannot be read as scenarios: {error}") from None
 
 
-def _check_keys(
-    where: str, table: Mapping[str, Any], keys: Mapping[str, Any], beside: Sequence[str] = (), needed: str = ""
-) -> None:
-    for key, value in table.items():
-        if key not in keys:
-            known = [*keys, *beside]
-            raise LarkTallyError(f"{where}: no key {key!r}{did_you_mean(key, known)}; there are: {', '.join(known)}")
-        kind = keys[key]
-        # True is an int to Python, and to nobody who writes a file.
-        if not isinstance(value, kind) or (isinstance(value, bool) and kind is not bool):
-            raise LarkTallyError(f"{where}: {key} is {_WORDS[kind]}, not {value!r}")
-    if needed and needed not in table:
-        raise LarkTallyError(f"{where}: {needed} is missing")
-
-
 def _program(path: Path, table: Mapping[str, Any]) -> Program:
     where = f"{path}: [program]"
-    _check_keys(where, table, _PROGRAM_KEYS)
+    check_table(where, table, _PROGRAM_KEYS, _WORDS)
     options = dict(table)
     command = options.pop("command", None)
     if command is not None and not all(isinstance(word, str) for word in command):
@@ -219,7 +204,7 @@ def _inputs(where: str, table: Mapping[str, Any], folder: Path) -> InputScript:
         place = f"{where}: press {number}"
         if not isinstance(press, dict):
             raise LarkTallyError(f"{place}: it is a table, {{ action = 'hop', start = 30 }}, not {press!r}")
-        _check_keys(place, press, _PRESS_KEYS, needed="action")
+        check_table(place, press, _PRESS_KEYS, _WORDS, needed=("action",))
         if ("start" in press) == ("on" in press):
             raise LarkTallyError(
                 f"{place}: say start = FRAME, or on = 'CONDITION' with plus = FRAMES; just one of them"

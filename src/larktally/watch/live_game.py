@@ -72,12 +72,11 @@ class LiveGame:
 
     def take(self, line: bytes) -> None:
         """A line that it said: a row more. Raises LarkTallyError for one that does not fit."""
-        try:
-            message = msgspec.json.decode(line, type=dict[str, Any])
-        except (msgspec.MsgspecError, ValueError, RecursionError):
-            raise ProtocolError(f"row {self.rows}: what it said is no JSON: {shown(line)}") from None
-        params = message.get("params")
-        if message.get("method") != "row" or not isinstance(params, dict):
+        message = _message(line)
+        if message is None:
+            raise ProtocolError(f"row {self.rows}: what it said is no JSON: {shown(line)}")
+        params = _params(message, "row")
+        if params is None:
             raise ProtocolError(f"row {self.rows}: a running game says 'row' with params, not {shown(line)}")
         row, held, events = live_row_of(params, self._able, self.rows)
         # No step made row 0, so that nothing was held in it.
@@ -132,11 +131,26 @@ class LiveGame:
 
 def hello_of(line: bytes) -> Mapping[str, Any]:
     """The params of the first line that a game says; raises LarkTallyError for one that is no 'live'."""
-    try:
-        message = msgspec.json.decode(line, type=dict[str, Any])
-    except (msgspec.MsgspecError, ValueError, RecursionError):
-        raise LarkTallyError(f"what connected says no JSON: {shown(line)}") from None
-    params = message.get("params")
-    if message.get("method") != "live" or not isinstance(params, dict):
+    message = _message(line)
+    if message is None:
+        raise LarkTallyError(f"what connected says no JSON: {shown(line)}")
+    params = _params(message, "live")
+    if params is None:
         raise LarkTallyError(f"what connected does not say 'live' first, but {shown(line)}")
+    return params
+
+
+def _message(line: bytes) -> dict[str, Any] | None:
+    """The object on a line; None where there is none."""
+    try:
+        return msgspec.json.decode(line, type=dict[str, Any])
+    except (msgspec.MsgspecError, ValueError, RecursionError):
+        return None
+
+
+def _params(message: Mapping[str, Any], method: str) -> dict[str, Any] | None:
+    """The params of a message of that method; None for another."""
+    params = message.get("params")
+    if message.get("method") != method or not isinstance(params, dict):
+        return None
     return params

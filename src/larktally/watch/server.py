@@ -20,7 +20,6 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from larktally.views.page.built_page import page_html
-from larktally.watch.live_session import LiveSession
 from larktally.watch.ports import HOST, bound
 from larktally.watch.session import Page, Session, Watched
 
@@ -30,7 +29,7 @@ __all__ = ["PageServer"]
 LONGEST_MESSAGE, MOST_CONNECTIONS = 64 * 1024, 40
 
 
-class _Session(Protocol):
+class PageSession(Protocol):
     """What a page is shown, and who answers it."""
 
     async def watch(self) -> None: ...
@@ -43,13 +42,13 @@ class _Session(Protocol):
 class PageServer:
     """Serves what is watched; `address` is where, token included. Raises LarkTallyError for a port that is taken."""
 
-    def __init__(self, watched: Watched | LiveSession, port: int = 0) -> None:
+    def __init__(self, watched: Watched | PageSession, port: int = 0) -> None:
         self._socket = bound(port)
         self.port: int = self._socket.getsockname()[1]
         self._token = secrets.token_urlsafe(24)
         self.address = f"http://{HOST}:{self.port}/?token={self._token}"
         self._watched = watched
-        self._session: _Session
+        self._session: PageSession
         html, policy = page_html()
         self._html = html
         # Who would show the page inside of another is told here, since the page cannot say it of itself.

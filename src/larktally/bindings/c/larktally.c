@@ -744,7 +744,7 @@ static const char *begin_step(lt_subject *s, const char *params, int *code) {
     *code = -32602;
     if (!reads || frames != floor(frames) || frames < 0 || frames > MOST_FRAMES) return "frames is a whole number from 0 to 65536";
     if (!inputs || *inputs != '{') return "inputs is an object of lists";
-    if (s->actions.count) memset(s->wanted, 0, s->actions.count * MOST_FRAMES * sizeof *s->wanted);
+    for (size_t n = 0; n < s->actions.count; n++) memset(&s->wanted[n * MOST_FRAMES], 0, (size_t)frames * sizeof *s->wanted);
     for (const char *key = first_in(inputs); key; key = next_after(value_of(key))) {
         size_t place = 0, count = 0;
         const char *values = value_of(key);

@@ -302,10 +302,17 @@ namespace LarkTally
         // What the other side does not take yet waits; one that takes nothing for long is let go of.
         void SayLive(string line)
         {
-            waiting = waiting.Concat(Encoding.UTF8.GetBytes(line)).ToArray();
+            byte[] more = Encoding.UTF8.GetBytes(line);
+            int before = waiting.Length;
+            Array.Resize(ref waiting, before + more.Length);
+            Buffer.BlockCopy(more, 0, waiting, before, more.Length);
             SocketError error;
             int sent = live.Send(waiting, 0, waiting.Length, SocketFlags.None, out error);
-            if (sent > 0) waiting = waiting.Skip(sent).ToArray();
+            if (sent > 0)
+            {
+                Buffer.BlockCopy(waiting, sent, waiting, 0, waiting.Length - sent);
+                Array.Resize(ref waiting, waiting.Length - sent);
+            }
             bool gone = error != SocketError.Success && error != SocketError.WouldBlock;
             if (!gone && waiting.Length < 16 << 20) return;
             live.Close();

@@ -398,7 +398,6 @@ class Program:
         talk = self._begin()
         if self._ahead != (first, frames, inputs):
             self._come_back()
-            talk = self._begin()
             talk.begin("step", _step_params(first, frames, inputs), within)
         self._ahead = None
         last = first + frames - 1

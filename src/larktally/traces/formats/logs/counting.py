@@ -190,12 +190,12 @@ def inferred_rate(rules: LogMapping, times: Array, place: Callable[[int], str]) 
         raise TraceError(
             f"{place(0)}: column {column!r} does not rise, so it gives no rate; say rate = … in the mapping"
         )
-    mean = float(times[-1] - times[0]) * rules.seconds(1.0) / rules.every / (len(times) - 1)
+    pace = float(times[-1] - times[0]) * rules.seconds(1.0) / rules.every / (len(times) - 1)
+    if rules.gaps == "hold":
+        # Where rows are missing the mean says nothing of the rate.
+        pace = middle
     near = [Fraction(round(1 / middle)), Fraction(round(1 / middle * 1.001)) * Fraction(1000, 1001)]
-    best = min((one for one in near if one > 0), key=lambda one: abs(float(1 / one) - mean), default=None)
-    # Where rows are missing the mean says nothing of the rate.
-    if best is not None and rules.gaps == "hold":
-        best = min((one for one in near if one > 0), key=lambda one: abs(float(1 / one) - middle))
+    best = min((one for one in near if one > 0), key=lambda one: abs(float(1 / one) - pace), default=None)
     if best is None or abs(float(1 / best) - middle) > 0.02 * middle:
         raise TraceError(
             f"{place(0)}: column {column!r} has steps of {middle:g} s, which is no usual rate; say rate = …"

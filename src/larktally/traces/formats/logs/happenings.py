@@ -21,7 +21,7 @@ from larktally.traces.formats.logs.log_tables import Array, json_objects, log_fo
 from larktally.traces.formats.logs.mapping import ColumnMapping, LogMapping
 from larktally.traces.formats.logs.told import as_json, few
 
-__all__ = ["Happening", "channels_of", "counted_of", "events_of", "happenings"]
+__all__ = ["Happening", "channels_of", "counted_of", "events_of", "happenings", "split_names", "value_of"]
 
 MOST_LINE = 1_000_000
 _WHOLE, _NUMBER = re.compile(r"[+-]?\d{1,18}"), re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?|[+-]?(nan|inf)")
@@ -81,7 +81,7 @@ def _cells(path: Path, rules: LogMapping) -> Iterator[Happening]:
                 said = {}
                 for name, text in zip(names, cells, strict=True):
                     if text.strip():
-                        said[name] = _value(text.strip(), rules.decimal)
+                        said[name] = value_of(text.strip(), rules.decimal)
                 yield Happening(line, said, "")
     except (csv.Error, UnicodeDecodeError) as error:
         raise TraceError(f"{path}: broken CSV: {error}") from None
@@ -112,7 +112,7 @@ def _matched(path: Path, where: str, rules: LogMapping) -> Iterator[Happening]:
                 said = {}
                 for name, found in match.groupdict().items():
                     if found is not None:
-                        said[name] = _value(found, rules.decimal)
+                        said[name] = value_of(found, rules.decimal)
                 yield Happening(number, said, event)
                 break
 
@@ -122,7 +122,7 @@ def _said(error: Exception) -> str:
     return found.decode("utf-8", "replace") if isinstance(found, bytes) else str(found)
 
 
-def _value(text: str, decimal: str) -> Any:
+def value_of(text: str, decimal: str) -> Any:
     """What a text is: a whole number, a number, true or false, or itself."""
     if _WHOLE.fullmatch(text):
         return int(text)
@@ -234,7 +234,7 @@ def events_of(rules: LogMapping, path: Path, found: Sequence[Happening], at: Arr
         if isinstance(named, list):
             names += map(str, named)
         elif named is not None:
-            names += _split(str(named), rules.events_separator)
+            names += split_names(str(named), rules.events_separator)
         data = {}
         for column in rules.data:
             if _is_plain(one.said.get(column)):
@@ -250,5 +250,6 @@ def _is_plain(value: object) -> bool:
     return isinstance(value, bool | int | float | str)
 
 
-def _split(names: str, separator: str) -> list[str]:
+def split_names(names: str, separator: str) -> list[str]:
+    """The names in a cell, which a separator may join."""
     return names.split(separator) if separator else [names]

@@ -19,7 +19,7 @@ from larktally.traces.formats.logs.mapping import LogMapping
 from larktally.traces.formats.logs.told import as_json, checked, few
 from larktally.traces.json_keys import check_keys
 
-__all__ = ["Array", "LogTable", "json_objects", "log_format", "log_table"]
+__all__ = ["Array", "LogTable", "flat", "json_objects", "log_format", "log_table"]
 
 Array: TypeAlias = npt.NDArray[Any]
 # As deep as any log nests; what is deeper is not meant to be read as columns.
@@ -69,17 +69,17 @@ def json_objects(path: Path) -> Iterator[tuple[int, dict[str, Any]]]:
                 raise TraceError(f"{path}, line {number}: not a JSON object: {error}") from None
             check_keys(line, f"{path}, line {number}")
             if dict in map(type, row.values()):
-                row = dict(_flat(row, "", f"{path}, line {number}"))
+                row = dict(flat(row, "", f"{path}, line {number}"))
             yield number, row
 
 
-def _flat(content: dict[str, Any], before: str, place: str) -> Iterator[tuple[str, Any]]:
+def flat(content: dict[str, Any], before: str, place: str) -> Iterator[tuple[str, Any]]:
     """The values of an object and of those inside of it, by dotted names."""
     if before.count(".") > DEEPEST:
         raise TraceError(f"{place}: key {before[:60]!r}… is nested too deep")
     for key, value in content.items():
         if isinstance(value, dict) and value:
-            yield from _flat(value, f"{before}{key}.", place)
+            yield from flat(value, f"{before}{key}.", place)
         else:
             yield f"{before}{key}", value
 

@@ -15,7 +15,7 @@ from larktally.timing import Rate, RateLike, as_rate
 from larktally.traces.contents import TraceContents, contents_from_columns
 from larktally.traces.events import EventLog
 from larktally.traces.formats.logs.counting import Counted, positions, rows_held
-from larktally.traces.formats.logs.happenings import channels_of, counted_of, events_of, happenings
+from larktally.traces.formats.logs.happenings import channels_of, counted_of, events_of, happenings, split_names
 from larktally.traces.formats.logs.kinds import channel_values, input_values, labels_of
 from larktally.traces.formats.logs.log_tables import Array, LogTable, log_table
 from larktally.traces.formats.logs.mapping import HELD_ROW, LogMapping, read_mapping
@@ -150,10 +150,7 @@ def _events(rules: LogMapping, table: Mapping[str, Array], at: Array) -> EventLo
     for row, named, source in zip(at.tolist(), names.tolist(), sources, strict=True):
         if isinstance(named, float) and np.isnan(named):
             continue
-        listed = [str(named)]
-        if rules.events_separator:
-            listed = str(named).split(rules.events_separator)
-        for name in listed:
+        for name in split_names(str(named), rules.events_separator):
             if name.strip():
                 log.add(row, name.strip(), str(source), {})
     return log

@@ -8,7 +8,7 @@ import itertools
 import re
 import tempfile
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +16,8 @@ import msgspec
 
 from larktally.errors import LarkTallyError, TraceError
 from larktally.textfmt import plural
+from larktally.traces.formats.logs.happenings import value_of
+from larktally.traces.formats.logs.log_tables import flat
 from larktally.traces.formats.logs.reading import read_log
 from larktally.traces.formats.logs.suggesting_lines import suggest_lines
 from larktally.traces.formats.logs.suggestion import UNITS, Suggestion, toml_value
@@ -103,23 +105,16 @@ def _of_csv(path: Path, lines: Sequence[str], delimiter: str, found: Suggestion)
             cells[name].append(text.strip())
             if _COMMA_NUMBER.fullmatch(text.strip()):
                 commas.append(text.strip())
+    decimal = "," if commas else "."
     if commas and delimiter != ",":
         found.key("decimal", ",", f"numbers such as {commas[0]}")
     columns = {}
     for name, column in cells.items():
-        columns[name] = [_cell(text, bool(commas)) for text in column]
+        columns[name] = [value_of(text, decimal) for text in column]
     if path.suffix != ".csv":
         found.key("format", "csv", "the suffix does not say it")
     _count(path, columns, found)
     _describe(columns, found)
-
-
-def _cell(text: str, commas: bool) -> Any:
-    if commas:
-        text = text.replace(",", ".")
-    if re.fullmatch(r"[+-]?\d{1,18}", text):
-        return int(text)
-    return float(text) if _NUMBER.fullmatch(text) else text
 
 
 def _of_json(path: Path, lines: Sequence[str], found: Suggestion) -> None:
@@ -130,7 +125,7 @@ def _of_json(path: Path, lines: Sequence[str], found: Suggestion) -> None:
         except (msgspec.MsgspecError, ValueError, RecursionError):
             # The last line of what was read may be half of one.
             continue
-        rows.append(dict(_flat(row, "")))
+        rows.append(dict(flat(row, "", f"{path}")))
     if not rows:
         raise TraceError(f"{path}: its lines begin like JSON, and none of them is")
     if path.suffix != ".jsonl":
@@ -160,14 +155,6 @@ def _of_json(path: Path, lines: Sequence[str], found: Suggestion) -> None:
     for name in data:
         first = next(value for value in columns[name] if value is not None)
         found.channels.append(f"# {toml_value(name)} = {{ column = {toml_value(name)}, start = {toml_value(first)} }}")
-
-
-def _flat(content: Mapping[str, Any], before: str) -> Iterator[tuple[str, Any]]:
-    for key, value in content.items():
-        if isinstance(value, dict) and value and before.count(".") < 8:
-            yield from _flat(value, f"{before}{key}.")
-        else:
-            yield f"{before}{key}", value
 
 
 def _is_plain(values: Iterable[Any]) -> bool:
