@@ -289,6 +289,16 @@ def test_it_is_played_with_keys_judged_and_kept(chrome, game):
         page.click("play it yourself")
         page.reads("you play", "[data-playing]")
         page.wait(lambda: page.row() > 2, "real time does not run on")
+        # A save meanwhile is run, and does not throw the player out.
+        with watching.page() as other:
+            other.hear("run")
+            game.write_text(GAME.replace('"leap", 6', '"leap", 4'))
+            other.hear("running")
+            other.hear("run")
+            game.write_text("not a model")
+            other.hear("failed")
+        row = page.row()
+        page.wait(lambda: page.row() > row, "the game goes on")
         page.press(Keys.ESCAPE)
         page.wait(lambda: not chrome.find_elements(By.CSS_SELECTOR, "[data-playing]"))
         assert not page.complaints()

@@ -136,6 +136,21 @@ def test_what_is_played_is_judged_kept_and_replays_identical(game):
     assert [(s.action, s.start, s.frames) for s in script.spans] == [("right", 1, 2), ("hop", 2, 1), ("hop", 4, 1)]
 
 
+def test_one_plays_at_a_time_and_is_told_when_it_is_over(game):
+    with Watching(f"{game}:walk") as watching, watching.page() as first, watching.page() as second:
+        first.hear("run")
+        for page in (first, second):
+            page.say(do="play")
+            page.hear("play")
+        first.hear("left")
+        first.say(do="step", frames=[{}])
+        second.say(do="step", frames=[{}, {}])
+        assert len(second.hear("rows")["rows"]) == 2
+        second.say(do="judge")
+        assert second.hear("left", "played")["is"] == "played" == first.hear("played")["is"]
+        second.hear("left")
+
+
 @pytest.mark.parametrize(
     ("text", "told"),
     [

@@ -58,7 +58,11 @@ export function App({ runs = [], live = false }) {
         // One after another: a run takes a moment to unpack, and what is said of it comes after it.
         heard.current = heard.current.then(() => told(message));
       },
-      (connected) => setServer((was) => ({ ...was, connected })),
+      (connected) => {
+        setServer((was) => ({ ...was, connected }));
+        // What was played went with the wire.
+        if (!connected) setPlaying(null);
+      },
     );
     return () => wire.current.close();
   }, []);
@@ -81,7 +85,6 @@ export function App({ runs = [], live = false }) {
       setServer((was) => ({ ...was, running: message, failed: '', printed: '' }));
     } else if (message.is === 'failed') {
       setServer((was) => ({ ...was, running: null, failed: message.text }));
-      setPlaying(null);
     } else if (message.is === 'printed') {
       setServer((was) => ({ ...was, printed: message.text }));
     } else if (message.is === 'kept') {
@@ -107,7 +110,6 @@ export function App({ runs = [], live = false }) {
       setServer((was) => ({ ...was, running: null, failed: '' }));
       return;
     }
-    setPlaying(null);
     setWhy({});
     setServer((was) => ({ ...was, running: null, failed: '', took: described.took, kept: null, played: described.is === 'played' }));
     // The run before stays beside the new one; of another scenario it would say nothing.

@@ -280,7 +280,9 @@ class Session:
     def _play(self, page: Page) -> None:
         if self._warm is None:
             return
-        self._stop_playing()
+        # One plays at a time: who played before is told.
+        if self._player is not None:
+            self._leave_play(self._player)
         self._player = page
         self._played = self._started({"do": "play"}, self._of_play)
 
@@ -293,7 +295,7 @@ class Session:
         if job.ended or page is None:
             return
         if message is None:
-            self._stop_playing()
+            self._leave_play(page)
             page.send({"is": "failed", "text": "the played run's process ended"})
         elif message["is"] == "play":
             page.send(message["pack"])
@@ -303,8 +305,9 @@ class Session:
             self._shown.script, self._shown.frames = message["script"], message["frames"]
             self._tell(self._hello())
             self._arrived(job, message)
+            page.send({"is": "left"})
         elif message["is"] == "failed":
-            self._stop_playing()
+            self._leave_play(page)
             page.send({"is": "failed", "text": message["text"]})
         elif message["is"] in ("rows", "printed", "kept", "why"):
             page.send(message)
@@ -314,6 +317,7 @@ class Session:
             self._played.ask(message)
 
     def _leave_play(self, page: Page) -> None:
+        # A page plays until it is told so: a run that a save made meanwhile does not end it.
         if page is self._player:
             self._stop_playing()
             page.send({"is": "left"})
