@@ -2,6 +2,7 @@
 
 import json
 import math
+import pickle
 import xml.etree.ElementTree as ET
 from types import SimpleNamespace
 
@@ -492,6 +493,19 @@ def test_the_caret_stands_under_the_place(dusk_trace):
         lt.check(dusk_trace, [lt.claim("c", "always(wick.gait == 'standing' and größe < 3)")])
     shown, caret = str(error.value).splitlines()[-2:]
     assert shown[caret.index("^") : caret.rindex("^") + 1] == "größe"
+
+
+def test_a_margin_is_found_when_it_is_read_and_goes_to_another_process_as_a_number(dusk_trace):
+    texts = ["always(wick.y <= 80)", "never(wick.y > 80)", "eventually(wick.y > 80)", "at(5, wick.y < 80)",
+             "always(implies(event('hop'), wick.y < 40))", "follows(event('hop'), wick.y > 80, within=40)",
+             "lasts(event('hop'), wick.y < 70, 20)"]  # fmt: skip
+    tally, other = (lt.check(dusk_trace, [lt.claim(text, text) for text in texts]) for _ in range(2))
+    for one, same in zip(tally, other, strict=True):
+        judgement = one.judgement
+        assert pickle.loads(pickle.dumps(judgement)) == judgement
+        # Read once or twice, and after what it reads was let go.
+        same.evaluator.let_go(lambda node: True)
+        assert one.margin == one.margin == same.margin and isinstance(one.margin, float), one.name
 
 
 def test_hostile_arithmetic_is_cheap(dusk_trace):

@@ -363,7 +363,7 @@ def test_what_a_part_assigns_after_its_start_is_saved_or_worked_out_anew(kind):
 #: body with a third axis.
 BUILT_ONCE = {
     "Slot": ("things", "parts"),
-    "Machine": ("now", "guard_now", "_plain", "_observer", "_listener"),
+    "Machine": ("now", "guard_now", "_plain", "_observer", "_listener", "_read_in"),
     "Enclosure": ("holds",),
     "Body": ("z", "vz"),
     "Crate": ("z", "vz"),

@@ -29,7 +29,7 @@ _PACKAGE = f"{Path(__file__).parent}{os.sep}"
 _DEMO = f"{_PACKAGE}demo{os.sep}"
 _STANDARD_LIBRARY = f"{Path(os.__file__).parent}{os.sep}"
 # What the language compiles for guards and rows, by the names that tracebacks give it.
-_COMPILED = ("larktally guard ", "larktally choice ", "larktally row")
+_COMPILED = ("larktally guard ", "larktally choice ", "larktally row ", "larktally step ")
 _TYPED_IN = ("<stdin", "<console", "<ipython")
 
 
@@ -46,11 +46,15 @@ def is_own(file: str) -> bool:
 
 def place_of(frame: FrameType) -> str:
     """File and line of a frame: the file's name, or its path below the library's folder."""
-    file = Path(frame.f_code.co_filename)
-    name = file.name
-    if is_own(str(file)):
-        name = f"larktally/{file.relative_to(_PACKAGE)}"
-    return f"{name}:{frame.f_lineno}"
+    return f"{_short_name(frame.f_code.co_filename)}:{frame.f_lineno}"
+
+
+# A model of a thousand rules asks for a thousand places in one file.
+@functools.cache
+def _short_name(file: str) -> str:
+    if is_own(file):
+        return f"larktally/{Path(file).relative_to(_PACKAGE)}"
+    return Path(file).name
 
 
 def place_of_code(code: CodeType) -> str:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Any, Literal, TypeAlias
 
-__all__ = ["Breach", "Judgement", "LISTED", "Verdict"]
+__all__ = ["Breach", "Judgement", "LISTED", "Margin", "Verdict"]
 
 Verdict: TypeAlias = Literal["kept", "broken", "untested", "unfinished"]
+#: A margin, or how it is found: it costs as much as the verdict, and most are never read.
+Margin: TypeAlias = "float | Callable[[], float | None] | None"
 LISTED = 100
 
 
@@ -23,7 +26,7 @@ class Breach:
 class Judgement:
     """A property over one trace: cases that arose, how many failed, the first of them, how many stayed open.
 
-    `margin` is the signed slack of the one comparison that was judged, negative where broken; None where there is none.
+    `slack` is its margin, or how that is found when it is first asked for.
     `waiting` is, where some stayed open, the row that raised the first of them and the row in which all are decided, None
     where no row is sure to be that. `excused` are those that ended undecided by `unless`: no cases.
     """
@@ -32,10 +35,24 @@ class Judgement:
     broken: int = 0
     breaches: tuple[Breach, ...] = ()
     open: int = 0
-    margin: float | None = None
+    slack: Margin = None
     may_be_untested: bool = False
     waiting: Breach | None = None
     excused: int = 0
+
+    @property
+    def margin(self) -> float | None:
+        """The signed slack of the one comparison that was judged, negative where broken; None where there is none."""
+        found = self.slack
+        if callable(found):
+            found = found()
+            # Not anew for each who asks: frozen means that what it says never changes.
+            object.__setattr__(self, "slack", found)
+        return found
+
+    def __getstate__(self) -> list[Any]:
+        # What finds a margin holds a whole trace, and goes to no other process.
+        return [self.margin if name == "slack" else getattr(self, name) for name in self.__slots__]
 
     @property
     def verdict(self) -> Verdict:

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.language.columns import Array, Evaluator
-from larktally.language.judgement import LISTED, Breach, Judgement
+from larktally.language.judgement import LISTED, Breach, Judgement, Margin
 from larktally.language.tree import Call, Node
 from larktally.timing import seconds_at
 
@@ -68,9 +68,9 @@ def last_row_of(read: Evaluator) -> int | None:
     return None
 
 
-def one_case(read: Evaluator, kept: bool, row: int | None, margin: float | None = None) -> Judgement:
+def one_case(read: Evaluator, kept: bool, row: int | None, margin: Margin = None) -> Judgement:
     """One case that is decided."""
-    return Judgement(1, int(not kept), () if kept else (Breach(None, row),), margin=margin)
+    return Judgement(1, int(not kept), () if kept else (Breach(None, row),), slack=margin)
 
 
 def first_breach_row(read: Evaluator, node: Call, judgement: Judgement) -> int | None:

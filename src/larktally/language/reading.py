@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import TypeAlias, cast
+from typing import TypeAlias, TypeVar, cast
 
 from larktally.errors import ClaimError, ModelError
 from larktally.language.columns import Evaluator
@@ -19,12 +19,25 @@ from larktally.language.tree import Call, ChannelRef, Compare, Membership, Node,
 from larktally.language.typecheck import Checker
 from larktally.traces.trace import Trace
 
-__all__ = ["Guard", "Scope", "compile_choice", "compile_guard", "evaluator", "in_scope", "reads_of", "typecheck"]
+__all__ = [
+    "Guard",
+    "Scope",
+    "choice_lines",
+    "compile_choice",
+    "compile_guard",
+    "evaluator",
+    "in_scope",
+    "late_guard",
+    "once",
+    "reads_of",
+    "typecheck",
+]
 
 # Each guard nests one deeper, and Python's compiler goes down by recursion.
 MOST_IN_ONE = 50
 #: A function of `now`; what it answers is a flag where a guard is wanted, and a signal's value where one is read.
 Guard: TypeAlias = Callable[..., object]
+T = TypeVar("T")
 
 
 def typecheck(tree: Node, names: Names, text: str | None = None) -> str:
@@ -62,6 +75,29 @@ def compile_guard(text: str | Node, scope: Scope, what: str, wanted: str = "flag
 
     Raises ModelError naming `what` for text that does not fit, or that looks back over rows, which a guard cannot.
     """
+    return _checked_guard(text, scope, what, wanted)()
+
+
+def late_guard(text: str | Node, scope: Scope, what: str) -> Guard:
+    """The same, checked now and compiled when it is first called: most guards are asked in lines of their machine's own."""
+    make = once(_checked_guard(text, scope, what, "flag"))
+    return lambda now: make()(now)
+
+
+def once(make: Callable[[], T]) -> Callable[[], T]:
+    """A function that makes something when it is first called: what functools.cache does, at a tenth of its price to set up."""
+    made: list[T] = []
+
+    def get() -> T:
+        if not made:
+            made.append(make())
+        return made[0]
+
+    return get
+
+
+def _checked_guard(text: str | Node, scope: Scope, what: str, wanted: str) -> Callable[[], Guard]:
+    """What compiles a text, once it is known that it can be."""
     try:
         tree = parse(text) if isinstance(text, str) else text
         kind = typecheck(tree, scope.names, text if isinstance(text, str) else None)
@@ -71,7 +107,29 @@ def compile_guard(text: str | Node, scope: Scope, what: str, wanted: str = "flag
         body = compiler.make(tree)
     except ClaimError as error:
         raise ModelError(f"{what}: {error}") from None
-    return compile_lambda(f"larktally guard {to_text(tree)}", ("now",), body, compiler.globals)
+    return lambda: compile_lambda(f"larktally guard {to_text(tree)}", ("now",), body, compiler.globals)
+
+
+def choice_lines(
+    guards: Mapping[str, Sequence[tuple[int, str | Node | Guard | None]]], scope: Scope
+) -> tuple[list[str], dict[str, object]]:
+    """The choice of every state as lines of Python, and what their names stand for: by `state`, `age` and `now` they set `rule`
+    to the index of the first guard that holds, each after its own age; to -1 for none. No lines where no state has a rule."""
+    compiler = scope.compiler()
+    lines: list[str] = []
+    count = 0
+    for state, asked in guards.items():
+        word = "if"
+        if asked:
+            lines.append(f"{'elif' if lines else 'if'} state == {state!r}:")
+        for index, (after, guard) in enumerate(asked):
+            lines += [f"    {word} {ast.unparse(_test(compiler, count, after, guard))}:", f"        rule = {index}"]
+            word, count = "elif", count + 1
+    names = dict(compiler.globals)
+    del names["__builtins__"]
+    if lines:
+        lines.insert(0, "rule = -1")
+    return lines, names
 
 
 def compile_choice(

@@ -69,30 +69,6 @@ class Checker:
         self.names, self._functions, self._text = names, functions, text
         # By identity, with the node kept: two equal nodes may stand in two places, and each has its own caret.
         self._known: dict[int, tuple[str, Node]] = {}
-        self._takes: dict[str, Callable[[Parameter, Node], None]] = {
-            "number": self._wanted,
-            "flag": self._wanted,
-            "any": self._signal,
-            "event": self._event,
-            "action": self._action,
-            "label": self._label_channel,
-            "span0": self._span,
-            "span1": self._span,
-            "whole": self._whole,
-            "text": self._plain_text,
-            "state": self._plain_text,
-            "param": self._plain_text,
-            "channel": self._plain_text,
-            "constant": self._constant,
-            "literal": self._literal,
-            "clock": self._clock,
-            "measure": self._measure,
-            "judged": self._judged,
-            # Checked with each name filled in, by the function itself.
-            "template": lambda parameter, node: None,
-            "quantity": self.quantity,
-            "compared": self._compared,
-        }
 
     def fail(self, node: Node, why: str) -> NoReturn:
         """Raises ClaimError that points at a node."""
@@ -230,7 +206,7 @@ class Checker:
     def _call(self, node: Call) -> str:
         function = self._functions[node.name]
         for parameter, value in function.arguments_of(node):
-            self._takes[parameter.takes](parameter, value)
+            _TAKES[parameter.takes](self, parameter, value)
         self._spans_in_order(node)
         function.check(self, node)
         return function.kind_of(self, node)
@@ -386,3 +362,30 @@ def _channel_in_quotes(node: Node) -> Node:
     if isinstance(node, Text):
         return ChannelRef(node.value, node.place)
     return node
+
+
+#: What each kind of parameter is checked by.
+_TAKES: dict[str, Callable[[Checker, Parameter, Node], None]] = {
+    "number": Checker._wanted,
+    "flag": Checker._wanted,
+    "any": Checker._signal,
+    "event": Checker._event,
+    "action": Checker._action,
+    "label": Checker._label_channel,
+    "span0": Checker._span,
+    "span1": Checker._span,
+    "whole": Checker._whole,
+    "text": Checker._plain_text,
+    "state": Checker._plain_text,
+    "param": Checker._plain_text,
+    "channel": Checker._plain_text,
+    "constant": Checker._constant,
+    "literal": Checker._literal,
+    "clock": Checker._clock,
+    "measure": Checker._measure,
+    "judged": Checker._judged,
+    # Checked with each name filled in, by the function itChecker.
+    "template": lambda checker, parameter, node: None,
+    "quantity": Checker.quantity,
+    "compared": Checker._compared,
+}

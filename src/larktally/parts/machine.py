@@ -9,12 +9,13 @@ from typing import Any, Literal, NamedTuple, TypeAlias
 
 from larktally.code_places import code_of_caller
 from larktally.errors import ModelError
-from larktally.language.reading import Scope, compile_choice, compile_guard, in_scope, reads_of
+from larktally.language.reading import Scope, choice_lines, compile_choice, in_scope, late_guard, once, reads_of
+from larktally.language.tree import Node
 from larktally.names import unknown_name
 from larktally.parts.context import GuardContext, StepContext, context_for
 from larktally.parts.definition import SHOWN, MachineDefinition, Order
 from larktally.parts.guards import looking_guard
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.transition import Hook, RuleTrial, Transition
 from larktally.traces.outline import ANY, BACK, STAY
@@ -24,6 +25,8 @@ __all__ = ["Changes", "Machine", "Transition", "ANY", "BACK", "STAY", "Hook"]
 Changes: TypeAlias = Literal["asked", "each"]
 # A hook that asks for a change runs the hooks of that change: two that ask for each other would never end.
 MOST_NESTED = 50
+# States, and rules out of one: beyond these a look-up is faster than asking one after another.
+MOST_TOLD_APART = 16
 RequestListener: TypeAlias = "Callable[[str, tuple[CodeType, int] | None], Any]"
 RuleObserver: TypeAlias = Callable[[list[RuleTrial], "str | None"], None]
 
@@ -107,6 +110,9 @@ class Machine(MachineDefinition):
         self._fast_path: dict[
             str, tuple[Callable[[StepContext, int], int], tuple[Hook, ...], tuple[Transition, ...]]
         ] = {}
+        # Of each state, its rules' `after` and guards, and what they are read in.
+        self._guards: dict[str, list[tuple[int, str | Node | Hook | None]]] = {}
+        self._read_in: Scope
         self._crossings: dict[tuple[str, str], _Crossing] = {}
         # Who watches is no part of the state: a saved one goes back into a sim that nobody watches.
         self._observer: RuleObserver | None = None
@@ -172,7 +178,7 @@ class Machine(MachineDefinition):
         if self._plain and not self._requested:
             # Before anything else, so that a guard in the first frame of a state sees an age of 1.
             self.age = age = self.age + 1
-            choose, during, candidates = self._fast_path[self.state]
+            choose, during, candidates = self._fast_path.get(self.state) or self._find_path(self.state)
             chosen = choose(self.guard_now, age)
             if chosen >= 0:
                 self._take(candidates[chosen])
@@ -192,6 +198,21 @@ class Machine(MachineDefinition):
             for hook in self._during[self.state]:
                 hook(self.now)
 
+    def inlined(self) -> Inlined | None:
+        """The short way, with the guards written out."""
+        states = self.states.leaves
+        if len(states) > MOST_TOLD_APART or any(len(guards) > MOST_TOLD_APART for guards in self._guards.values()):
+            return None
+        lines, names = choice_lines(self._guards, self._read_in)
+        short = ["me.age = age = me.age + 1", "state = me.state"]
+        if lines:
+            short += lines
+            short += ["if rule >= 0:", "    me._take(me._candidates[state][rule])", "    state = me.state"]
+        if any(self._during.values()):
+            short += ["for hook in me._during[state]:", "    hook(me.now)"]
+        text = "\n    ".join(["else:", *short])
+        return Inlined(f"if me._requested or not me._plain:\n    me.step()\n{text}", {"now": self.guard_now, **names})
+
     def observe_rules(self, observer: RuleObserver | None) -> None:
         """Shows a function every rule that is considered from now on, and the name of the one taken or None."""
         self._observer = observer
@@ -210,16 +231,16 @@ class Machine(MachineDefinition):
         """Makes what the hot loop reads: the rules and during hooks of each state, and the guards as functions."""
         self.now = context_for(self.sim, self.name, StepContext, self.clock)
         self.guard_now = context_for(self.sim, self.name, GuardContext, self.clock)
-        scope = Scope(self.sim.names, self.sim.bindings, self.sim)
+        self._read_in = scope = Scope(self.sim.names, self.sim.bindings, self.sim)
         conditions: dict[str, Any] = {}
         for rule in self.transitions:
             what = f"machine {self.name!r}: transition {rule.name!r}"
             if isinstance(rule.when, str):
                 whole = in_scope(rule.when, self.scope, self.sim.names, self.sim.parts, self.name)
                 conditions[rule.name] = whole
-                rule.guard = compile_guard(whole, scope, what)
+                rule.guard = late_guard(whole, scope, what)
                 # What it read is told of a rule that is taken: made when one first is.
-                rule.reads = functools.cache(functools.partial(reads_of, whole, scope))
+                rule.reads = once(functools.partial(reads_of, whole, scope))
             elif rule.when is not None:
                 named = f"machine {self.name!r}: the guard {rule.guard_text!r} of {rule.name!r}"
                 conditions[rule.name] = rule.guard = looking_guard(self.sim, rule.when, named)
@@ -232,14 +253,20 @@ class Machine(MachineDefinition):
                     if state in rule.sources:
                         candidates.append(rule)
             self._candidates[leaf] = tuple(candidates)
-            guards = [(rule.after, conditions.get(rule.name)) for rule in self._candidates[leaf]]
+            self._guards[leaf] = [(rule.after, conditions.get(rule.name)) for rule in candidates]
             during: list[Hook] = []
             for state in self.states.path(leaf):
                 during += self._hooks["during"].get(state, ())
             self._during[leaf] = tuple(during)
-            choose = compile_choice(guards, scope, f"larktally choice {self.name}: {leaf}")
-            self._fast_path[leaf] = choose, self._during[leaf], self._candidates[leaf]
         self._choose_path()
+
+    def _find_path(
+        self, leaf: str
+    ) -> tuple[Callable[[StepContext, int], int], tuple[Hook, ...], tuple[Transition, ...]]:
+        """What a plain machine needs in a state; made when its own `step` first comes to it."""
+        choose = compile_choice(self._guards[leaf], self._read_in, f"larktally choice {self.name}: {leaf}")
+        found = self._fast_path[leaf] = choose, self._during[leaf], self._candidates[leaf]
+        return found
 
     def _choose_path(self) -> None:
         """Whether the short way through a step will do: nothing settles, returns, repeats or is observed."""

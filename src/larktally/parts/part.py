@@ -17,7 +17,7 @@ from larktally.parts.sim_protocol import SimProtocol
 from larktally.textfmt import aligned, shown_value
 from larktally.traces.columns import Kind
 
-__all__ = ["ChannelSpec", "Part", "check_part_name", "plain_state", "state_from_plain", "value_table"]
+__all__ = ["ChannelSpec", "Inlined", "Part", "check_part_name", "plain_state", "state_from_plain", "value_table"]
 
 # What a claim can write without quotes; a slot's number may follow a dot.
 _NAME = re.compile(r"[A-Za-z_]\w*(\.\w+)*")
@@ -35,6 +35,14 @@ class ChannelSpec(NamedTuple):
     labels: tuple[str, ...] = ()
     holder: object = None
     wraps: float | None = None
+
+
+class Inlined(NamedTuple):
+    """What a part's step does, as lines of Python: `me` is the part, `frame` the row that is made, and `names` are what else
+    stands in them, each with what it stands for."""
+
+    lines: str
+    names: Mapping[str, object] = {}
 
 
 class Ticker(Protocol):
@@ -114,6 +122,11 @@ class Part:
 
     def step(self) -> None:
         """One frame on, in the part's phase."""
+
+    def inlined(self) -> Inlined | None:
+        """The same as `step`, for the function of a whole frame; None where a call of `step` is as good. Asked once, after
+        the run has begun, and to be said in the class that says `step`."""
+        return None
 
     def after_load(self) -> None:
         """Runs after a state was put back: what is worked out from the state is worked out anew."""

@@ -8,7 +8,7 @@ from types import SimpleNamespace
 from typing import Any
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 
 __all__ = ["Pool", "Slot"]
@@ -50,8 +50,8 @@ class Slot(Part):
         for part in self.parts:
             part.load(self._fresh[part.name])
 
-    def show(self) -> None:
-        """Copies what its parts show into what the row reads, or blanks where it is free.
+    def step(self) -> None:
+        """Copies what its parts show into what the row reads, or blanks where it is free: at the end of every row.
 
         A row reads these copies by the names that the parts' channels declare, hence the `getattr` and `setattr`.
         """
@@ -64,6 +64,9 @@ class Slot(Part):
                     setattr(shown, attribute, getattr(holder or part, attribute))
                 else:
                     setattr(shown, attribute, _BLANK[kind])
+
+    def inlined(self) -> Inlined:
+        return Inlined("if me.present or not me._blank:\n    me.step()")
 
 
 class Pool(Part):

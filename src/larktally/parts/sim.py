@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
 from types import FunctionType
@@ -19,6 +20,7 @@ from larktally.language.rows import Binding, compile_row
 from larktally.names import matching, unknown_name
 from larktally.parts.context import StepContext, context_for
 from larktally.parts.factory import PartFactory
+from larktally.parts.generated_step import Run, generated_step
 from larktally.parts.machine import Machine
 from larktally.parts.overrides import Overrides
 from larktally.parts.part import ChannelSpec, Part, Ticker, check_part_name, value_table
@@ -84,6 +86,10 @@ class Sim(PartFactory):
         self.declared_events = tuple(events)
         self.phases = _checked_phases(phases)
         self.parts: dict[str, Part] = {}
+        # By class: how many parts were looked at, and those of the class among them.
+        self._of_kind: dict[type, tuple[int, list[Any]]] = {}
+        # Every channel with its part, in the order in which a row has them; known when the run has begun.
+        self._all_specs: tuple[tuple[Part, ChannelSpec], ...] = ()
         self.frame = 0
         self.inputs = FrameInput(self.actions, self.rate)
         self.names = Names({})
@@ -102,8 +108,10 @@ class Sim(PartFactory):
         self._counts: dict[tuple[str, str | None], int] = {}
         # What is called the moment that an event of a name is emitted: for parts that begin with one, whatever phase it falls in.
         self._listeners: dict[str, list[tuple[str | None, Callable[[], Any]]]] = {}
-        self._schedule: list[Callable[[], Any]] = []
-        self._places: list[tuple[str, str]] = []
+        self._schedule: list[Run] = []
+        # The schedule as one function, and its text; made when the first frame runs, and again when the schedule changes.
+        self._run_all: Callable[[], Any] | None = None
+        self._text = ""
         self._begun = False
         self._slots: list[Slot] = []
         # Filled when the run begins: until then a part may still be added that can emit it.
@@ -162,11 +170,14 @@ class Sim(PartFactory):
 
     def parts_of(self, kind: type[T]) -> list[T]:
         """The parts of a class, in order of registration."""
-        found: list[T] = []
-        for part in self.parts.values():
-            if isinstance(part, kind):
-                found.append(part)
-        return found
+        # Only those that came since it was last asked for: each body that is built asks for the bodies before it.
+        seen, found = self._of_kind.get(kind, (0, []))
+        if seen < len(self.parts):
+            for part in itertools.islice(self.parts.values(), seen, None):
+                if isinstance(part, kind):
+                    found.append(part)
+            self._of_kind[kind] = len(self.parts), found
+        return found[:]
 
     def stream(self, name: str) -> Stream:
         """The random stream of a name."""
@@ -276,12 +287,18 @@ class Sim(PartFactory):
         if self._counted:
             self._counted = 0
             self._counts.clear()
-        # The one loop of a sim: what runs in a frame was put in order when the run began.
-        for run in self._schedule:
-            run()
-        for slot in self._slots:
-            slot.show()
+        run_all = self._run_all
+        if run_all is None:
+            run_all = self._generate()
+        run_all()
         return self._emitted
+
+    def step_text(self) -> str:
+        """What a frame runs, as Python: the function that is made of all parts and hooks when the run has begun."""
+        if not self._begun:
+            raise ModelError("a sim has a step once it is reset")
+        self._generate()
+        return self._text
 
     def observe(self) -> dict[str, Any]:
         """The value of every channel."""
@@ -318,7 +335,7 @@ class Sim(PartFactory):
         """Each phase and what runs in it, in order; hooks stand under names of their own."""
         found: list[tuple[str, tuple[str, ...]]] = []
         for phase in self.phases:
-            found.append((phase, tuple(name for name, _ in self._runs(phase))))
+            found.append((phase, tuple(run.name for run in self._runs(phase))))
         return found
 
     @property
@@ -411,17 +428,17 @@ class Sim(PartFactory):
     def watch_seen(self) -> None:
         """From now on keeps what the machines see each frame; `seen_row` is it."""
         at = sum(len(self._runs(phase)) for phase in self.phases[: self.phases.index("machines")])
-        self._schedule.insert(at, self._note_seen)
-        self._places.insert(at, ("machines", "what they see"))
+        self._schedule.insert(at, Run("machines", "what they see", None, self._note_seen))
+        self._run_all = None
         self._note_seen()
 
     def watch_runs(self, watcher: Callable[[str, str, Callable[[], Any]], Any]) -> Callable[[], None]:
         """From now on calls watcher(phase, name, run) instead of each part's or hook's run; the result ends that."""
-        plain = self._schedule
-        self._schedule = [partial(watcher, *place, run) for place, run in zip(self._places, plain, strict=True)]
+        watched = [partial(watcher, one.phase, one.name, one.call) for one in self._schedule]
+        self._run_all = partial(_run_each, [*watched, self._show_slots])
 
         def end() -> None:
-            self._schedule = plain
+            self._run_all = None
 
         return end
 
@@ -445,7 +462,7 @@ class Sim(PartFactory):
 
     def _show_slots(self) -> None:
         for slot in self._slots:
-            slot.show()
+            slot.step()
 
     def _checked_state(self, saved: bytes) -> dict[str, Any]:
         try:
@@ -463,11 +480,14 @@ class Sim(PartFactory):
             raise ModelError(f"the saved state is of another model: {', '.join(odd[:5])} is in only one of the two")
         return state
 
-    def _specs(self) -> Iterator[tuple[Part, ChannelSpec]]:
+    def _specs(self) -> Iterable[tuple[Part, ChannelSpec]]:
         """Every channel with its part, in the order in which a row has them."""
-        for part in self.parts.values():
-            for spec in part.channels():
-                yield part, spec
+        if self._all_specs:
+            return self._all_specs
+        found = [(part, spec) for part in self.parts.values() for spec in part.channels()]
+        if self._begun:
+            self._all_specs = tuple(found)
+        return found
 
     def _row_bindings(self) -> list[Binding]:
         """What a row reads: the parts themselves, or for those of a pool what their slot shows."""
@@ -509,10 +529,17 @@ class Sim(PartFactory):
         parts = [part for part in self.parts.values() if part.phase == phase]
         return sorted(parts, key=lambda part: not part.runs_first)
 
-    def _runs(self, phase: str) -> list[tuple[str, Callable[[], Any]]]:
-        before = [(name, run) for name, _, run in self._hooks.get(("before", phase), [])]
-        after = [(name, run) for name, _, run in self._hooks.get(("after", phase), [])]
-        return [*before, *((part.name, _when_it_runs(part)) for part in self._in_phase(phase)), *after]
+    def _runs(self, phase: str) -> list[Run]:
+        before = [Run(phase, name, None, run) for name, _, run in self._hooks.get(("before", phase), [])]
+        after = [Run(phase, name, None, run) for name, _, run in self._hooks.get(("after", phase), [])]
+        parts = [Run(phase, part.name, part, _when_it_runs(part)) for part in self._in_phase(phase)]
+        return [*before, *parts, *after]
+
+    def _generate(self) -> Callable[[], Any]:
+        # Slots come last: what they show is what their parts are at the end of the row.
+        shown = [Run("shown", slot.name, slot, slot.step) for slot in self._slots]
+        self._run_all, self._text = generated_step(self, [*self._schedule, *shown])
+        return self._run_all
 
     def _collect(self) -> None:
         """Chooses, before the first frame, what runs and what is read in every one."""
@@ -524,9 +551,9 @@ class Sim(PartFactory):
             if name in self.bindings:
                 raise ModelError(f"two channels are called {name!r}")
             self.bindings[name] = Binding(spec.holder or part, spec.attribute)
-        runs = [(phase, name, run) for phase in self.phases for name, run in self._runs(phase)]
-        self._schedule = [run for _, _, run in runs]
-        self._places = [(phase, name) for phase, name, _ in runs]
+        self._schedule = []
+        for phase in self.phases:
+            self._schedule += self._runs(phase)
         self._slots = self.parts_of(Slot)
         self.channel_values = compile_row(self._row_bindings())
         self.names = Names(
@@ -537,6 +564,11 @@ class Sim(PartFactory):
             rate=self.rate,
             where="this sim",
         )
+
+
+def _run_each(calls: Iterable[Callable[[], Any]]) -> None:
+    for call in calls:
+        call()
 
 
 def _run_on_ticks(clock: Ticker, run: Callable[[], Any]) -> None:

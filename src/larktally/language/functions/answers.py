@@ -76,7 +76,7 @@ def _follows(read: Evaluator, node: Call) -> Judgement:
     missed = undecided & (due < rows)
     broken = too_early | missed
     failed = np.where(too_early, early, due)[broken]
-    margin = least(_slack_ahead(read, node, k[answered | broken], wait, width, greatest=True))
+    judged = k[answered | broken]
     opened = k[undecided & ~missed]
     left_out = int(np.count_nonzero(excused))
     return Judgement(
@@ -84,7 +84,7 @@ def _follows(read: Evaluator, node: Call) -> Judgement:
         int(np.count_nonzero(broken)),
         pairs(k[broken], failed),
         len(opened),
-        margin,
+        lambda: least(_slack_ahead(read, node, judged, wait, width, greatest=True)),
         True,
         waiting_for(opened, width if node.option("on") is None else None),
         left_out,
@@ -135,14 +135,19 @@ def _lasts(read: Evaluator, node: Call) -> Judgement:
     broken = (first_without < read.rows) & (first_without <= end) & (first_without < excused_from)
     excused = ~broken & (excused_from < read.rows) & (excused_from <= end)
     opened = k[~broken & ~excused & (due >= read.rows)]
-    judged = _slack_ahead(read, node, k[~excused & (excused_from > end)], 0, width - 1, greatest=False)
+    whole, cut = k[~excused & (excused_from > end)], broken & (excused_from <= end)
+
+    def least_while_it_lasts() -> float | None:
+        judged = _slack_ahead(read, node, whole, 0, width - 1, greatest=False)
+        return _least_of(judged, _slack_before(read, node, k, excused_from, cut))
+
     left_out = int(np.count_nonzero(excused))
     return Judgement(
         len(k) - left_out,
         int(np.count_nonzero(broken)),
         pairs(k[broken], first_without[broken]),
         len(opened),
-        _least_of(judged, _slack_before(read, node, k, excused_from, broken & (excused_from <= end))),
+        least_while_it_lasts,
         True,
         waiting_for(opened, width - 1 if node.option("on") is None else None),
         left_out,

@@ -88,12 +88,12 @@ def _whole(read: Evaluator, node: Call) -> Judgement:
     found = _Compared(read, _as_comparison(node), whole_run(read))
     margin = found.margin(np.ones(1, dtype=np.bool_))
     if found.kept[0]:
-        return Judgement(1, margin=margin)
+        return Judgement(1, slack=margin)
     measure, row = found.failed_measure(0), None
     # Only of a breach: looking for the row costs as much as measuring.
     if measure is not None:
         row = measured_row(read, _MEASURES, measure, found.spans, 0)
-    return Judgement(1, 1, (Breach(None, row),), margin=margin)
+    return Judgement(1, 1, (Breach(None, row),), slack=margin)
 
 
 def _told(read: Evaluator, compared: _Compared, n: int) -> str:

@@ -28,13 +28,17 @@ def _always(read: Evaluator, node: Call) -> Judgement:
     if implication is not None:
         a, b = (read.flags(arg) for arg in implication.args)
         wrong = rows_of(a & ~b)
-        margin = least(slack(read, implication.args[1]), a)
-        return Judgement(int(np.count_nonzero(a)), len(wrong), pairs(wrong, wrong), 0, margin, True)
+
+        def least_where_it_counts() -> float | None:
+            return least(slack(read, implication.args[1]), read.flags(implication.args[0]))
+
+        cases = int(np.count_nonzero(a))
+        return Judgement(cases, len(wrong), pairs(wrong, wrong), 0, least_where_it_counts, True)
     known = least_of_ordering(read, node.args[0])
     if known is not None and known[1]:
-        return Judgement(read.rows, margin=known[0])
+        return Judgement(read.rows, slack=known[0])
     wrong = rows_of(~read.flags(node.args[0]))
-    return Judgement(read.rows, len(wrong), in_rows(wrong), margin=least(slack(read, node.args[0])))
+    return Judgement(read.rows, len(wrong), in_rows(wrong), slack=lambda: least(slack(read, node.args[0])))
 
 
 def _premise(node: Call) -> Node:
@@ -47,30 +51,33 @@ def _premise(node: Call) -> Node:
 def _never(read: Evaluator, node: Call) -> Judgement:
     known = least_of_ordering(read, node.args[0], opposite=True)
     if known is not None and known[1]:
-        return Judgement(read.rows, margin=known[0])
+        return Judgement(read.rows, slack=known[0])
     wrong = rows_of(read.flags(node.args[0]))
-    return Judgement(read.rows, len(wrong), in_rows(wrong), margin=least(slack_of_not(read, node.args[0])))
+    return Judgement(read.rows, len(wrong), in_rows(wrong), slack=lambda: least(slack_of_not(read, node.args[0])))
 
 
 def _eventually(read: Evaluator, node: Call) -> Judgement:
-    found = slack(read, node.args[0])
-    if found is None or not len(found):
-        margin = None
-    else:
-        margin = float(found.max())
-    return one_case(read, bool(read.flags(node.args[0]).any()), last_row_of(read), margin)
+    def greatest() -> float | None:
+        found = slack(read, node.args[0])
+        if found is None or not len(found):
+            return None
+        return float(found.max())
+
+    return one_case(read, bool(read.flags(node.args[0]).any()), last_row_of(read), greatest)
 
 
 def _at(read: Evaluator, node: Call) -> Judgement:
     row = read.frames(node.args[0])
     if row >= read.rows:
         return Judgement(1, open=1, waiting=Breach(row, row))
-    found = slack(read, node.args[1])
-    if found is None:
-        margin = None
-    else:
-        margin = float(found[row])
-    return one_case(read, bool(read.flags(node.args[1])[row]), row, margin)
+
+    def in_that_row() -> float | None:
+        found = slack(read, node.args[1])
+        if found is None:
+            return None
+        return float(found[row])
+
+    return one_case(read, bool(read.flags(node.args[1])[row]), row, in_that_row)
 
 
 PROPERTIES = (

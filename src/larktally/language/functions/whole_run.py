@@ -99,7 +99,7 @@ def _same(read: Evaluator, node: Call) -> Judgement:
     else:
         wrong[:rows] = mine != theirs
     failed = rows_of(wrong) * step
-    return Judgement(most, len(failed), in_rows(failed), margin=margin)
+    return Judgement(most, len(failed), in_rows(failed), slack=margin)
 
 
 def _steps_between(read: Evaluator, other: Evaluator) -> tuple[int, int]:

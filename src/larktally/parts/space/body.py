@@ -8,10 +8,9 @@ from typing import ClassVar, Literal, TypeAlias
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
-from larktally.parts.space.box import Box
 from larktally.parts.space.checks import number, numbers, words_of
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor
@@ -28,6 +27,14 @@ GROUND_TESTS: tuple[GroundTest, ...] = ("contact", "probe", "end")
 
 
 _SHOWS = ("gravity", "limit", "touching", "apex")
+# Of a coordinate: far more than what a float64 rounds.
+APART = 1e-6
+# The step of a body, as lines.
+_STEP = """\
+if me._carried and not me.grounded:
+    me._take_along()
+if me._knock_left or not me._short or not me._walked_or_flew():
+    me._swept()"""
 
 
 class _Limit:
@@ -51,6 +58,36 @@ class _Side:
     @property
     def value(self) -> bool:
         return self._body.sides[self._number]
+
+
+class _Floor:
+    """How far a body may walk at one height, among some solids, on the floor that it stands on: while it stays strictly
+    between `low` and `high` along x it meets that floor and nothing else. `vy` pressed it down last, and made `contacts`."""
+
+    __slots__ = ("box", "contacts", "high", "low", "solids", "vy", "y")
+
+    def __init__(self, solids: tuple[ExpandedBox, ...], floor: ExpandedBox, x: float, y: float, up_sign: float) -> None:
+        self.solids, self.box, self.y = solids, floor.box, y
+        self.low, self.high = floor.low[0], floor.high[0]
+        self.vy, self.contacts = 0.0, list[Contact]()
+        for low, high, _ in solids:
+            surface = low[1]
+            if up_sign > 0:
+                surface = high[1]
+            if y != surface and not low[1] < y < high[1]:
+                continue
+            if high[0] <= x:
+                self.low = max(self.low, high[0] + _apart(high[0]))
+            elif low[0] >= x:
+                self.high = min(self.high, low[0] - _apart(low[0]))
+            else:
+                # A second floor at the same height, or what it is inside of: as long as it stays so.
+                self.low, self.high = max(self.low, low[0]), min(self.high, high[0])
+
+
+def _apart(edge: float) -> float:
+    """So far from an edge no rounding of the sweep's times of impact can make a difference."""
+    return APART * max(1.0, abs(edge))
 
 
 class Body(RidingBox):
@@ -112,7 +149,7 @@ class Body(RidingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts",)
+    derived_fields = ("contacts", "_floor")
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
@@ -173,6 +210,7 @@ class Body(RidingBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left: list[float] = []
+        self._floor: _Floor | None = None
         self._begin_riding(what, leaves_with, leaves_within)
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by
@@ -234,8 +272,14 @@ class Body(RidingBox):
             # It was launched in this row, off what carried it in the row before.
             self._take_along()
         # Most bodies walk on one floor or fly in most frames: these two are told first.
-        if self._short and not self._knock_left and self._walked_or_flew():
-            return
+        if self._knock_left or not self._short or not self._walked_or_flew():
+            self._swept()
+
+    def inlined(self) -> Inlined:
+        return Inlined(_STEP)
+
+    def _swept(self) -> None:
+        """A frame's way with everything that may come in between."""
         if self._knock_left:
             self._be_knocked()
         if self._plain_motion:
@@ -318,39 +362,55 @@ class Body(RidingBox):
         # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
         move_x, move_y = vx / self._rate, vy / self._rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
-        if not near.inside(next_x, next_y) or (near.moving and near.moves_near(x, y, next_x, next_y)):
+        low, high = near.inner_low, near.inner_high
+        if not (low[0] <= next_x <= high[0] and low[1] <= next_y <= high[1]):
+            return False
+        if near.moving and near.moves_near(x, y, next_x, next_y):
             return False
         if not self.grounded:
             for low, high, _ in near.still:
                 if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
                     return False
             self.contacts = []
-            self.x, self.y, self.vy = next_x, next_y, vy
-            self._left = [next_x, next_y]
+            self.x = left[0] = next_x
+            self.y = left[1] = next_y
+            self.vy = vy
             return True
         if vy * self.up_sign >= 0 or self.bounce:
             return False
-        box = self._floor_alone(x, y, move_x, next_x)
-        if box is None:
-            return False
+        floor = self._floor
+        if (
+            floor is None
+            or near.still is not floor.solids
+            or y != floor.y
+            or not (floor.low < x < floor.high and floor.low < next_x < floor.high)
+        ):
+            found = self._floor_alone(x, y, move_x, next_x)
+            if found is None:
+                return False
+            floor = self._floor = _Floor(near.still, found, x, y, self.up_sign)
         # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
-        self.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, box, 0.0, abs(vy))]
-        self.x, self.vy = next_x, 0.0
-        self._left = [next_x, y]
+        if vy != floor.vy:
+            floor.vy = vy
+            floor.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
+        self.contacts = floor.contacts
+        self.x = left[0] = next_x
+        self.vy = 0.0
         return True
 
-    def _floor_alone(self, x: float, y: float, move_x: float, next_x: float) -> Box | None:
+    def _floor_alone(self, x: float, y: float, move_x: float, next_x: float) -> ExpandedBox | None:
         """The floor that it stands on where a step along it meets nothing else: every other solid is left on its side, or is
         above or below, or goes on with that floor. None where there is anything that only the sweep can tell."""
         floor = None
-        for low, high, box in self.near.still:
+        for solid in self.near.still:
+            low, high, _ = solid
             surface = low[1]
             if self.up_sign > 0:
                 surface = high[1]
             if y == surface and low[0] < x < high[0]:
                 # Over a seam the first of the two is met, as the sweep has it, and then the other not any more.
                 if floor is None:
-                    floor = box
+                    floor = solid
             elif y == surface and low[0] <= x <= high[0]:
                 # On the very edge of a second one.
                 return None

@@ -24,7 +24,8 @@ MOST_REMEMBERED = 10_000
 class SolidQuery:
     """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
 
-    `in_bounds` says that whatever stays inside these cells is inside the level; `moving` are functions that return the
+    `in_bounds` says that whatever stays inside these cells is inside the level; a position from `inner_low` to `inner_high` is
+    inside of both; `moving` are functions that return the
     boxes of things that move (platforms, walls), asked for every time.
     """
 
@@ -38,7 +39,7 @@ class SolidQuery:
         # NaN is inside of nothing, so that the first question looks the cells up.
         self._low: tuple[float, ...] = (math.nan,) * len(self.extent_low)
         self._high: tuple[float, ...] = (math.nan,) * len(self.extent_low)
-        self._inner_low = self._inner_high = self._low
+        self.inner_low = self.inner_high = self._low
         self.in_bounds = False
         self._grown: dict[tuple[int, ...], tuple[ExpandedBox, ...]] = {}
 
@@ -49,11 +50,6 @@ class SolidQuery:
     def stops_at(self, layer: str) -> bool:
         """Whether the body stops at solids of a layer."""
         return self.layers is None or layer in self.layers or layer in ALWAYS_MET
-
-    def inside(self, x: float, y: float) -> bool:
-        """Whether a position is inside the level, and inside the cells whose solids are `still`."""
-        low, high = self._inner_low, self._inner_high
-        return low[0] <= x <= high[0] and low[1] <= y <= high[1]
 
     def moves_near(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether anything that moves by itself stands where a step from a place to another might meet it."""
@@ -119,7 +115,7 @@ class SolidQuery:
     def _find(self, position: Sequence[float], move: Sequence[float]) -> tuple[ExpandedBox, ...]:
         """Looks up the cells that a move goes through, and how far their solids are good for."""
         self._low = self._high = (math.nan,) * len(position)
-        self._inner_low = self._inner_high = self._low
+        self.inner_low = self.inner_high = self._low
         self.in_bounds = False
         spans = list(zip(position, move, self.extent_low, self.extent_high, strict=True))
         low = [min(p, p + displacement) - before - TOUCH for p, displacement, before, _ in spans]
@@ -132,8 +128,8 @@ class SolidQuery:
         self._low = tuple(key[2 * i] * cell + reach + TOUCH for i, reach in enumerate(self.extent_low))
         self._high = tuple((key[2 * i + 1] + 1) * cell - reach - TOUCH for i, reach in enumerate(self.extent_high))
         # Positions inside of both: in_bounds asks that of whole cells, which few are at the edge of a level.
-        self._inner_low = tuple(map(max, self._low, self.level.low))
-        self._inner_high = tuple(map(min, self._high, self.level.high))
+        self.inner_low = tuple(map(max, self._low, self.level.low))
+        self.inner_high = tuple(map(min, self._high, self.level.high))
         bounds = zip(self.level.low, self._low, self._high, self.level.high, strict=True)
         self.in_bounds = all(first <= a and b <= last for first, a, b, last in bounds)
         solids = self._grown.get(key)

@@ -7,12 +7,20 @@ from collections.abc import Mapping, Sequence
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box, Round, gap_to, meets, middle_of
 
 __all__ = ["Zone"]
+
+
+# Whether what a zone of one box says of one body has to change, as lines.
+_LOOK = """\
+x, y = body.x, body.y
+inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
+if inside is not presence.inside or me.used:
+    me.step()"""
 
 
 class Presence:
@@ -133,6 +141,17 @@ class Zone(Part):
             elif presence.inside and not inside:
                 self.emit("left", body=body.name)
             presence.inside = inside
+
+    def inlined(self) -> Inlined | None:
+        # Of one box and one body, as most are: asked whether anything changes, and stepped only then.
+        if len(self._flat) != 1 or len(self._pairs) != 1:
+            return None
+        ((body, presence),) = self._pairs
+        names: dict[str, object] = {"body": body, "presence": presence}
+        names.update(zip(("left", "bottom", "right", "top"), self._flat[0], strict=True))
+        names.update(zip(("before_x", "before_y"), body.near.extent_low, strict=True))
+        names.update(zip(("after_x", "after_y"), body.near.extent_high, strict=True))
+        return Inlined(_LOOK, names)
 
     @property
     def holds(self) -> dict[str, bool]:

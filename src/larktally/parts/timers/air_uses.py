@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 
@@ -61,3 +61,6 @@ class AirUses(Part):
     def step(self) -> None:
         if self.body.grounded:
             self.give_back()
+
+    def inlined(self) -> Inlined:
+        return Inlined("if me.body.grounded:\n    me.give_back()")

@@ -11,7 +11,7 @@ from larktally.errors import ModelError
 from larktally.names import unknown_name
 from larktally.parts.context import StepContext
 from larktally.parts.machine import Machine
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.checks import numbers, size_of
@@ -198,6 +198,9 @@ class Animation(Part):
         self._show([frame % clip.frames for frame in range(before + 1, last + 1)])
         if self.finished:
             self.emit("finished", clip=self.clip)
+
+    def inlined(self) -> Inlined:
+        return Inlined("if not me.finished and me._started != frame:\n    me.step()")
 
     def _show(self, passed: Iterable[int]) -> None:
         """Says the marks of the frames that this row came to, and opens and shuts what hangs on its spans."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
-from larktally.parts.timers.counted import CountedTimer
+from larktally.parts.timers.counted import COUNTED_DOWN, WHILE_RUNNING, CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
 
@@ -148,6 +148,11 @@ class Cooldown(CountedTimer):
     def step(self) -> None:
         if self.running and self._over():
             self._rested()
+
+    def inlined(self) -> Inlined:
+        if self.style is not None:
+            return WHILE_RUNNING
+        return Inlined(COUNTED_DOWN.format(over="me._rested()"))
 
     def _rested(self) -> None:
         was = self.ready

@@ -6,9 +6,9 @@ from fractions import Fraction
 from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
-from larktally.parts.timers.counted import CountedTimer
+from larktally.parts.timers.counted import WHILE_RUNNING, CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration, Rounding, exact_seconds, frames_in, whole_seconds
 
@@ -161,3 +161,6 @@ class Countdown(CountedTimer):
             self.emit("last", left=self.left)
         if over:
             self.emit("over")
+
+    def inlined(self) -> Inlined:
+        return WHILE_RUNNING

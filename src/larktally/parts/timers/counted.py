@@ -10,14 +10,23 @@ from fractions import Fraction
 from typing import ClassVar
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.summed import Style, SummedTimer, as_style, clock_at, frames_of, frames_on_clock
 from larktally.timing import Duration, exact_seconds, frames_in
 
-__all__ = ["CountedTimer", "SUM"]
+__all__ = ["COUNTED_DOWN", "CountedTimer", "SUM", "WHILE_RUNNING"]
 
 SUM = ChannelSpec("sum", "sum", "number")
+# The step of a timer that does nothing while it does not run.
+WHILE_RUNNING = Inlined("if me.running:\n    me.step()")
+# What `_over` does with one that is not summed, as lines; `over` is what is done when its time is over.
+COUNTED_DOWN = """\
+if me.running and me._started != frame:
+    me.left = left = me.left - 1
+    if not left:
+        me.running = False
+        {over}"""
 
 
 class CountedTimer(Part):

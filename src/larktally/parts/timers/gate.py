@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.counted import CountedTimer
 from larktally.summed import Style
@@ -92,6 +92,9 @@ class Gate(CountedTimer):
         if self.left == 0 and not (self.once and self._asked >= self.sim.frame - 1):
             self.state = "ready"
             self.emit("ready")
+
+    def inlined(self) -> Inlined:
+        return Inlined("if me.state == 'locked':\n    me.step()")
 
 
 class Grace(Gate):

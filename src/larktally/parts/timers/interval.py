@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.condition import Condition
 from larktally.parts.timers.counted import CountedTimer
@@ -129,3 +129,6 @@ class Delay(CountedTimer):
         if self._over():
             self.due = True
             self.emit("due")
+
+    def inlined(self) -> Inlined:
+        return Inlined("me.due = False\nif me.running:\n    me.step()")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, ClassVar, Literal, TypeAlias
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.checks import number
 from larktally.timing import Duration, frames_in
@@ -128,6 +128,9 @@ class Stat(Part):
             for one in lapsed:
                 self.emit("lapsed", modifier=one["name"])
             self._compute()
+
+    def inlined(self) -> Inlined:
+        return Inlined("if me._modifiers:\n    me.step()")
 
     def after_load(self) -> None:
         self._compute()

@@ -7,7 +7,7 @@ from typing import ClassVar
 import numpy as np
 
 from larktally.errors import ModelError
-from larktally.parts.part import ChannelSpec, Part
+from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.counted import SUM
 from larktally.summed import Style, as_style
@@ -129,3 +129,8 @@ class Stopwatch(Part):
         self.count += 1
         if self.style is not None:
             self.sum = float(self.style.kind(self.sum) + self._step)
+
+    def inlined(self) -> Inlined:
+        if self.style is not None:
+            return Inlined("if me.running:\n    me.step()")
+        return Inlined("if me.running and me._started != frame:\n    me.count += 1")

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.timers.condition import Condition
-from larktally.parts.timers.counted import CountedTimer
+from larktally.parts.timers.counted import WHILE_RUNNING, CountedTimer
 from larktally.summed import Style
 from larktally.timing import Duration
 
@@ -68,3 +68,6 @@ class TimeWindow(CountedTimer):
     def step(self) -> None:
         if self.running and self._condition.holds() and self._over():
             self.emit("closed")
+
+    def inlined(self) -> Inlined:
+        return WHILE_RUNNING

@@ -1,0 +1,97 @@
+"""A sim's frame as one function: what its parts say of their steps, put together as Python that can be read and printed.
+
+A part's own `step` stays the one that counts; what it says beside it (`Part.inlined`) does the same without the calls, and a
+differential test holds the two equal. Parts in a row with the same lines run in one loop, so that a crowd is as short as
+one. The text is compiled once for all sims of a shape, and is in `linecache`, so that a traceback and a debugger show it.
+"""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any, NamedTuple, cast
+
+from larktally.language.rows import maker
+from larktally.parts.part import Inlined, Part
+
+__all__ = ["Run", "generated_step"]
+
+# In a comment; a crowd would fill a page.
+MOST_NAMED = 4
+_CALL = Inlined("me()")
+
+
+class Run(NamedTuple):
+    """What runs in a frame: in which phase, under which name, the part whose step it is (None for a hook), and the call."""
+
+    phase: str
+    name: str
+    part: Part | None
+    call: Callable[[], Any]
+
+
+def generated_step(sim: object, runs: Sequence[Run]) -> tuple[Callable[[], None], str]:
+    """A function that does what calling all runs in order does, and its text. `sim` tells the frame."""
+    groups: list[tuple[Inlined, list[Run], list[Any]]] = []
+    for run in runs:
+        inlined, stands_for = _lines_of(run)
+        if groups and groups[-1][0] == inlined and groups[-1][1][-1].phase == run.phase:
+            groups[-1][1].append(run)
+            groups[-1][2].append(stands_for)
+        else:
+            groups.append((inlined, [run], [stands_for]))
+    text = _text_of((inlined, members) for inlined, members, _ in groups)
+    made = maker(text, "step")(sim, *(tuple(stand_for) for _, _, stand_for in groups))
+    return cast("Callable[[], None]", made), text
+
+
+def _lines_of(run: Run) -> tuple[Inlined, Any]:
+    """The lines of a run, without what their names stand for; and that, the part or the call itself for `me` first."""
+    part = run.part
+    found = None
+    if part is not None:
+        found = _inlined(part)
+    if part is None or found is None:
+        return _CALL, run.call
+    lines, names = found.lines, dict(found.names)
+    for gate, test in (("clock", "ticking"), ("slot", "present")):
+        asked = getattr(part, gate)
+        if asked is not None:
+            lines = f"if {gate}.{test}:\n{textwrap.indent(lines, '    ')}"
+            names[gate] = asked
+    if not names:
+        return Inlined(lines), part
+    return Inlined(lines, dict.fromkeys(names)), (part, *names.values())
+
+
+def _inlined(part: Part) -> Inlined | None:
+    """What a part says its step is; nothing where a class below it, or the part itself, has a step of its own."""
+    # Not by `vars`: in Python 3.11 and 3.12 an object whose dict was asked for reads its attributes more slowly ever after.
+    if getattr(part.step, "__func__", None) is not type(part).step:
+        return None
+    for kind in type(part).__mro__:
+        if "inlined" in vars(kind):
+            return part.inlined()
+        if "step" in vars(kind):
+            return None
+    return None
+
+
+def _text_of(groups: Iterable[tuple[Inlined, list[Run]]]) -> str:
+    body: list[str] = []
+    loops = 0
+    for inlined, members in groups:
+        named = [" ".join(run.name.split()) for run in members[:MOST_NAMED]]
+        more = ""
+        if len(members) > MOST_NAMED:
+            more = f" and {len(members) - MOST_NAMED} more"
+        targets = ", ".join(["me", *inlined.names])
+        body += [
+            f"# {members[0].phase}: {', '.join(named)}{more}",
+            f"for {targets} in group_{loops}:",
+            textwrap.indent(inlined.lines, "    "),
+        ]
+        loops += 1
+    parameters = ", ".join(["sim", *(f"group_{n}" for n in range(loops))])
+    step = textwrap.indent("\n".join(["frame = sim.frame", *body]), "        ")
+    return f"def made_for({parameters}):\n    def step():\n{step}\n    return step\n"
