@@ -98,7 +98,15 @@ def grown(seed):
         bodies, rests = [], []
         for n in range(chance.randint(1, 4)):
             options = chance.choice(
-                [{}, {}, {"limit": {"x": 90.0}}, {"probe": 2.0}, {"bounce": 0.5}, {"shows": ("touching",)}]
+                [
+                    {},
+                    {},
+                    {"limit": {"x": 90.0}},
+                    {"probe": 2.0},
+                    {"bounce": 0.5},
+                    {"shows": ("touching",)},
+                    {"leaves_with": "whole"},
+                ]
             )
             at = (16.0 * chance.randint(1, 20) + chance.choice([0, 4]), chance.choice([16, 16, 40]))
             bodies.append(
@@ -119,7 +127,7 @@ def grown(seed):
         look = sim.animation("look", {"idle": lt.Clip(6, loop=True), "swing": lt.Clip(3)}, "idle", **on())
         stat = sim.stat("damp", 120)
         flaps = sim.air_uses("flaps", bodies[0], 2)
-        sim.platform("barge", size=(30, 4), path=[(40, 30), (120, 60)], speed=60)
+        sim.platform("barge", size=(30, 4), path=[(40, 17), (120, 40)], speed=60)
         zones = []
         for n in range(chance.randint(0, 4)):
             left = 16.0 * chance.randint(0, 20)

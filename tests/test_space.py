@@ -2,6 +2,7 @@
 
 import itertools
 import math
+import random
 
 import numpy as np
 import pytest
@@ -10,6 +11,7 @@ from hypothesis import strategies as st
 from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
+from larktally.parts.space.solid_box import SolidBox
 from larktally.parts.space.sweep import grow, overlapping, sweep
 
 quarter = st.integers(-24, 24).map(lambda n: n / 4)
@@ -487,3 +489,42 @@ def test_the_short_way_through_a_frame_gives_the_same_bits_as_the_sweep(
         return run(build, 200, script, level=level, events=("met",))
 
     assert traced(True).digest == traced(False).digest
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkeypatch):
+    def build(sim):
+        chance = random.Random(seed)
+        for n in range(chance.randint(1, 3)):
+            path = [(chance.randint(0, 200), chance.choice([16, 16, 40])) for _ in range(chance.randint(2, 4))]
+            speed = chance.choice([30, 60, 960, 5000])
+            sim.platform(
+                f"barge.{n}", size=(chance.choice([8, 40]), 8), path=path, speed=speed, one_way=chance.random() < 0.2
+            )
+        gate = sim.door("gate", at=(120, 16), size=(8, 20))
+        for n in range(chance.randint(0, 4)):
+            # Side by side, so that one that is pushed pushes the next.
+            sim.crate(f"crate.{n}", size=(8, 8), at=(60 + 8 * n, 16), gravity=900, share=1.0)
+        leaves = chance.choice(["nothing", "whole"])
+        bodies = [
+            sim.body(
+                f"moth.{n}", size=(6, 6), at=(20 + 31 * n, chance.choice([16, 24, 60])), gravity=900, leaves_with=leaves
+            )
+            for n in range(6)
+        ]
+
+        def rule(now):
+            for body in bodies:
+                if now.random.chance(0.05):
+                    body.vx = now.random.between(-200, 200)
+                if body.grounded and now.random.chance(0.03):
+                    body.launch(vy=250)
+            if now.frame % 40 == 5:
+                gate.lead_to(now.random.pick([40, 120, 180]), 16, speed=now.random.pick([60, 2000]))
+
+        sim.before("motion", rule)
+
+    level = lt.Level([lt.geometry.box_at((0, 0), (256, 16)), lt.geometry.box_at((200, 16), (8, 30))])
+    near = run(build, 160, level=level)
+    monkeypatch.setattr(SolidBox, "others_near", lambda self, goal: self.others())
+    assert run(build, 160, level=level).digest == near.digest

@@ -85,6 +85,23 @@ class _Floor:
                 self.low, self.high = max(self.low, low[0]), min(self.high, high[0])
 
 
+class _Gap:
+    """How some solids stand about a body in the air: while it stays strictly between `low` and `high` along y it is either
+    `clear` of all of them, wherever it goes along x, or beside the same ones."""
+
+    __slots__ = ("clear", "high", "low", "solids")
+
+    def __init__(self, solids: tuple[ExpandedBox, ...], y: float) -> None:
+        self.solids, self.clear, self.low, self.high = solids, True, -math.inf, math.inf
+        for low, high, _ in solids:
+            if high[1] <= y:
+                self.low = max(self.low, high[1] + _apart(high[1]))
+            elif low[1] >= y:
+                self.high = min(self.high, low[1] - _apart(low[1]))
+            else:
+                self.clear, self.low, self.high = False, max(self.low, low[1]), min(self.high, high[1])
+
+
 def _apart(edge: float) -> float:
     """So far from an edge no rounding of the sweep's times of impact can make a difference."""
     return APART * max(1.0, abs(edge))
@@ -149,7 +166,7 @@ class Body(RidingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts", "_floor")
+    derived_fields = ("contacts", "_floor", "_gap")
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
@@ -211,6 +228,7 @@ class Body(RidingBox):
         # be clear of it.
         self._left: list[float] = []
         self._floor: _Floor | None = None
+        self._gap: _Gap | None = None
         self._begin_riding(what, leaves_with, leaves_within)
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by
@@ -343,34 +361,38 @@ class Body(RidingBox):
         """
         # Each test here is one that the whole way would have to come out the same under; tests/test_space.py runs both ways
         # against each other. Anything that is not plain goes the whole way.
-        near, left, x, y = self.near, self._left, self.x, self.y
+        near, left, x, y, grounded = self.near, self._left, self.x, self.y, self.grounded
         if not (
             left
             and x == left[0]
             and y == left[1]
             and not (self.limit or self._trouble or self.touching or self.falls_through)
             and not (self._gravity_later or self._carried)
-            and self.grounded is self._was_grounded
+            and grounded is self._was_grounded
             and self.probe is None
             and self.on_contact is None
             and self.leader is None
         ):
             return False
-        vx, vy = self.vx, self.vy
-        if self.gravity:
-            vy = vy - self.gravity * self.up_sign / self._rate
+        vy, gravity, rate = self.vy, self.gravity, self._rate
+        if gravity:
+            vy = vy - gravity * self.up_sign / rate
         # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
-        move_x, move_y = vx / self._rate, vy / self._rate
+        move_x, move_y = self.vx / rate, vy / rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
         low, high = near.inner_low, near.inner_high
         if not (low[0] <= next_x <= high[0] and low[1] <= next_y <= high[1]):
             return False
         if near.moving and near.moves_near(x, y, next_x, next_y):
             return False
-        if not self.grounded:
-            for low, high, _ in near.still:
-                if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
-                    return False
+        if not grounded:
+            gap = self._gap
+            if gap is None or gap.solids is not near.still or not gap.low < y < gap.high:
+                gap = self._gap = _Gap(near.still, y)
+            if not (gap.clear and gap.low < y < gap.high and gap.low < next_y < gap.high):
+                for low, high, _ in near.still:
+                    if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
+                        return False
             self.contacts = []
             self.x = left[0] = next_x
             self.y = left[1] = next_y

@@ -24,9 +24,8 @@ class _Shell(SolidBox):
         self._crate = crate
         self.provider = crate.provider
 
-    def others(self) -> list[Body]:
-        crate = self._crate
-        return [body for body in super().others() if body is not crate and body.near.stops_at(crate.layer)]
+    def may_meet(self, body: Body) -> bool:
+        return super().may_meet(body) and body is not self._crate and body.near.stops_at(self._crate.layer)
 
 
 class Crate(Body):

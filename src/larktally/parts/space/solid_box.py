@@ -13,6 +13,7 @@ from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box
 from larktally.parts.space.moving_box import MovingBox, place_ending_by, place_starting_by
 from larktally.parts.space.positioned_box import PositionedBox
+from larktally.parts.space.solid_query import REACH
 from larktally.parts.space.sweep import ExpandedBox, grow
 
 __all__ = ["SolidBox"]
@@ -22,6 +23,7 @@ class SolidBox(MovingBox):
     """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
 
     events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
+    derived_fields = ("_boxes", "_stands")
     state_fields: ClassVar[tuple[str, ...]] = ("position", "size", "one_way", "velocity", "_crushing", "_pushing")
 
     def __init__(self, sim: SimProtocol, name: str, size: Sequence[float], one_way: bool) -> None:
@@ -33,6 +35,8 @@ class SolidBox(MovingBox):
             )
         self.one_way = one_way
         self.velocity = [0.0] * len(sim.level.axes)
+        self._stands: tuple[Sequence[float], Sequence[float], bool] = ((), (), False)
+        self._boxes: tuple[Box, ...] = ()
         # One and the same function for every body, so that a body that is carried can leave it out.
         self.provider = self.solid_boxes
 
@@ -48,11 +52,15 @@ class SolidBox(MovingBox):
     @property
     def box(self) -> Box:
         """Where it stands."""
-        return Box(self.low, self.high, "platform", self.one_way, self.name)
+        return self.solid_boxes()[0]
 
     def solid_boxes(self) -> tuple[Box, ...]:
-        """What bodies and rays meet of it."""
-        return (self.box,)
+        """What bodies and rays meet of it; the same box for as long as it stands there, since every body asks for it."""
+        stands = tuple(self.position), tuple(self.size), self.one_way
+        if stands != self._stands:
+            self._stands = stands
+            self._boxes = (Box(self.low, self.high, "platform", self.one_way, self.name),)
+        return self._boxes
 
     def place_channels(self) -> list[ChannelSpec]:
         """Where it stands, a channel an axis."""
@@ -74,7 +82,30 @@ class SolidBox(MovingBox):
 
     def others(self) -> list[Body]:
         """The bodies that it may meet."""
-        return [body for body in self.sim.parts_of(Body) if body.takes_part]
+        return [body for body in self.sim.parts_of(Body) if self.may_meet(body)]
+
+    def may_meet(self, body: Body) -> bool:
+        """Whether a body is in the game, and solid to it."""
+        return body.takes_part
+
+    def others_near(self, goal: Sequence[float]) -> list[Body]:
+        """Of these, those that are not plainly too far from its way to a place: for a hundred others this is the whole price."""
+        low, high = [], []
+        for p, side, end in zip(self.position, self.size, goal, strict=True):
+            # What it pushes may push others, by no more than it goes itself.
+            reach = REACH + 2 * abs(end - p)
+            low.append(min(p, end) - reach)
+            high.append(max(p, end) + side + reach)
+        low_x, low_y, high_x, high_y = low[0], low[1], high[0], high[1]
+        found = []
+        for body in self.sim.parts_of(Body):
+            near, x, y = body.near, body.x, body.y
+            # Asked this way round, a place that is not finite is near everything.
+            if x - near.extent_low[0] > high_x or x + near.extent_high[0] < low_x:
+                continue
+            if not (y - near.extent_low[1] > high_y or y + near.extent_high[1] < low_y) and self.may_meet(body):
+                found.append(body)
+        return found
 
     def begin(self) -> None:
         for body in self.sim.parts_of(Body):
@@ -83,7 +114,7 @@ class SolidBox(MovingBox):
     def step(self) -> None:
         start, rate = list(self.position), float(self.sim.rate)
         # Those that take some of its velocity with them when they leave it.
-        leaving = [body for body in self.others() if body.leaves_with != "nothing"]
+        leaving = [body for body in self.sim.parts_of(Body) if body.leaves_with != "nothing" and self.may_meet(body)]
         riders = self.standing(leaving, on_top=True)
         super().step()
         self.velocity = [(p - before) * rate for p, before in zip(self.position, start, strict=True)]
@@ -92,7 +123,7 @@ class SolidBox(MovingBox):
 
     def lead_by(self, goal: Sequence[float]) -> bool:
         """Moves to a place, axis by axis, with whom it carries and pushes; whether it got there."""
-        bodies = self.others()
+        bodies = self.others_near(goal)
         riders = self.standing(bodies, on_top=True)
         crushed = len(self._crushing)
         for axis, end in enumerate(goal):

@@ -21,6 +21,14 @@ x, y = body.x, body.y
 inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
 if inside is not presence.inside or me.used:
     me.step()"""
+# The same of several.
+_LOOK_AT_ALL = """\
+for body, presence, before_x, before_y, after_x, after_y in watched:
+    x, y = body.x, body.y
+    inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
+    if inside is not presence.inside or me.used:
+        me.step()
+        break"""
 
 
 class Presence:
@@ -143,14 +151,16 @@ class Zone(Part):
             presence.inside = inside
 
     def inlined(self) -> Inlined | None:
-        # Of one box and one body, as most are: asked whether anything changes, and stepped only then.
-        if len(self._flat) != 1 or len(self._pairs) != 1:
+        # Of one box, as most are: asked whether anything changes, and stepped only then.
+        if len(self._flat) != 1:
             return None
-        ((body, presence),) = self._pairs
-        names: dict[str, object] = {"body": body, "presence": presence}
-        names.update(zip(("left", "bottom", "right", "top"), self._flat[0], strict=True))
-        names.update(zip(("before_x", "before_y"), body.near.extent_low, strict=True))
-        names.update(zip(("after_x", "after_y"), body.near.extent_high, strict=True))
+        names: dict[str, object] = dict(zip(("left", "bottom", "right", "top"), self._flat[0], strict=True))
+        watched = []
+        for body, presence in self._pairs:
+            watched.append((body, presence, *body.near.extent_low, *body.near.extent_high))
+        if len(watched) != 1:
+            return Inlined(_LOOK_AT_ALL, {**names, "watched": tuple(watched)})
+        names.update(zip(("body", "presence", "before_x", "before_y", "after_x", "after_y"), watched[0], strict=True))
         return Inlined(_LOOK, names)
 
     @property
