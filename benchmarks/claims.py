@@ -1,4 +1,8 @@
-"""Each claim on a million rows against the NumPy expression written out by hand for it."""
+"""Each claim on a million rows against the NumPy expression written out by hand for it.
+
+The control finds the verdict and nothing beside it, since a margin is found when it is read. That of `measured(apex(y))` is a
+lower bound: one pass over memory, so that what a claim costs whatever its rows are shows.
+"""
 
 from __future__ import annotations
 
@@ -121,11 +125,11 @@ def _plain_conditions(trace: lt.Trace) -> dict[str, Callable[[], Any]]:
     """The claims that are one condition over the rows."""
     y, g, left = (trace.columns[name].stored for name in ("y", "grounded", "left"))
     return {
-        "always(y >= 16)": lambda: (np.flatnonzero(~(y >= 16)), (y - 16).min()),
-        "always(implies(grounded, left < 48))": lambda: (np.flatnonzero(g & ~(left < 48)), (48.0 - left)[g].min()),
-        "never(y > 90)": lambda: (np.flatnonzero(y > 90), (90 - y).min()),
-        "eventually(y > 70)": lambda: ((y > 70).any(), (y - 70).max()),
-        "at(500, y >= 16)": lambda: ((y >= 16)[500], y - 16),
+        "always(y >= 16)": lambda: (~(y >= 16)).any(),
+        "always(implies(grounded, left < 48))": lambda: (g & ~(left < 48)).any(),
+        "never(y > 90)": lambda: (y > 90).any(),
+        "eventually(y > 70)": lambda: (y > 70).any(),
+        "at(500, y >= 16)": lambda: (y >= 16)[500],
         "measured(apex(y), 0, 90)": lambda: 0 <= y.max() - y[0] <= 90,
         "always(highest(y, last=600) < 100)": lambda: (~(highest_by_hand(y, 600) < 100)).any(),
         "always(prev(y, 60) - y < 99)": lambda: (np.concatenate([np.full(60, y[0]), y[:-60]]) - y < 99).all(),

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from larktally.language.durations import frames_of, with_frames
 from larktally.language.names import Names, names_of
-from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text
+from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text, is_small
 from larktally.traces.trace import Trace
 
 __all__ = ["COMPARES", "Array", "ColumnFunction", "Evaluator", "Labels", "as_numbers", "text_of"]
@@ -203,13 +203,36 @@ class Evaluator:
     def _compare(self, op: str, left: Node, right: Node) -> Array:
         compare, labels = COMPARES[op], self.labels(left)
         if labels is None:
-            return np.asarray(compare(self.value(left), self.value(right)))
+            return np.asarray(compare(*self._sides(left, right)))
         # Two label channels number their labels each in their own way: the right one's codes become the left one's.
         code_of = {}
         for code, label in enumerate(labels):
             code_of[label] = code
         others = np.array([code_of.get(label, -1) for label in self.labels(right) or ()], dtype=np.int64)
         return np.asarray(compare(self.value(left), others[as_codes(self.value(right))]))
+
+    def _sides(self, left: Node, right: Node) -> tuple[Array, Array]:
+        """Both sides of a comparison of numbers. Beside a small whole number a count is compared as it is stored, as a guard has
+        it, which spares a pass over memory."""
+        if self._counts(left) and is_small(right):
+            return self._stored(left), self._whole(right)
+        if self._counts(right) and is_small(left):
+            return self._whole(left), self._stored(right)
+        return self.value(left), self.value(right)
+
+    def _counts(self, node: Node) -> bool:
+        return isinstance(node, ChannelRef) and self._stored(node).dtype == np.int64
+
+    def _stored(self, node: Node) -> Array:
+        assert isinstance(node, ChannelRef)  # asked of channels alone
+        return self.trace.columns[node.name].stored
+
+    def _whole(self, node: Node) -> Array:
+        """A number: a whole one as int64, so that no column is turned into float64 for it."""
+        assert isinstance(node, Number)  # asked of numbers alone
+        if node.value == int(node.value):
+            return np.asarray(np.int64(node.value))
+        return self.value(node)
 
     def _membership(self, node: Membership) -> Array:
         labels = self.labels(node.item)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from larktally.language.tree import Call, ChannelRef, Flag, Node, Number, Operation, Text
@@ -70,7 +70,14 @@ def names_of(trace: Trace) -> Names:
         channels={name: trace.columns[name].channel for name in trace.channels},
         # A log has inputs and no declared actions.
         actions=tuple(dict.fromkeys([*header.actions, *trace.inputs])),
-        events=tuple(dict.fromkeys([*header.events, *trace.events.names])),
+        events=_events_of(header.events, trace.events.names),
         settings={**header.params, **header.settings},
         rate=header.rate,
     )
+
+
+def _events_of(declared: Sequence[str], said: Sequence[str]) -> tuple[str, ...]:
+    """Those that were declared, and after them those that were said all the same, in the order in which they were."""
+    if set(said) <= set(declared):
+        return tuple(dict.fromkeys(declared))
+    return tuple(dict.fromkeys([*declared, *said]))

@@ -20,7 +20,19 @@ from larktally.errors import ClaimError
 from larktally.language.arithmetic import divided, floor_divided, modulo, power
 from larktally.language.durations import with_frames
 from larktally.language.names import Names
-from larktally.language.tree import Call, ChannelRef, Compare, Flag, Membership, Node, Number, Operation, Text, to_text
+from larktally.language.tree import (
+    Call,
+    ChannelRef,
+    Compare,
+    Flag,
+    Membership,
+    Node,
+    Number,
+    Operation,
+    Text,
+    is_small,
+    to_text,
+)
 
 __all__ = ["Binding", "EmittedEvents", "RowCompiler", "RowFunction", "compile_lambda", "compile_row", "maker"]
 
@@ -42,8 +54,6 @@ _COMPUTED: dict[str, Callable[[float, float], float]] = {
     "%": modulo,
     "**": power,
 }
-# Beyond 2**53 a whole number is not a float64 any more: only there does it matter in which of the two a count is compared.
-_EXACT = 2.0**53
 # Shapes of sims in one process: a text of some kilobytes each.
 MOST_KEPT = 128
 
@@ -175,7 +185,7 @@ class RowCompiler:
     def _comparison(self, node: Compare) -> ast.expr:
         node = with_frames(node, self.names)
         # An int is compared with a small constant just as its float would be: no call of float() for `wick.burst.left == 0`.
-        plain = len(node.args) == 2 and any(_is_small(arg) for arg in node.args)
+        plain = len(node.args) == 2 and any(is_small(arg) for arg in node.args)
         if plain:
             make = self.make
         else:
@@ -223,7 +233,3 @@ def maker(text: str, what: str) -> Callable[..., Callable[..., object]]:
     names: dict[str, Any] = {"__builtins__": {}}
     exec(compile(text, title, "exec"), names)
     return cast("Callable[..., Callable[..., object]]", names["made_for"])
-
-
-def _is_small(node: Node) -> bool:
-    return isinstance(node, Number) and abs(node.value) < _EXACT

@@ -27,6 +27,7 @@ __all__ = [
     "Call",
     "Place",
     "children",
+    "is_small",
     "walk",
     "to_text",
     "is_word",
@@ -254,3 +255,9 @@ def _written_operation(node: Operation) -> str:
 
 def _quoted(value: str) -> str:
     return repr(value)
+
+
+def is_small(node: Node) -> bool:
+    """Whether a node is a number below 2**53. Beyond it a whole number is not a float64 any more: only there does it matter in
+    which of the two a count is compared."""
+    return isinstance(node, Number) and abs(node.value) < 2.0**53

@@ -51,11 +51,21 @@ def _found(read: Evaluator, node: Call) -> Iterator[tuple[int, Mapping[str, Any]
                 yield row, data
 
 
-def _event_counts(read: Evaluator, node: Call) -> npt.NDArray[np.int64]:
+def _event_rows(read: Evaluator, node: Call) -> npt.NDArray[np.int64]:
+    """The row of each event that is meant, in order."""
     if not fields_wanted(node):
-        return read.trace.events.counts(text_of(node.args[0]), _source(node), read.rows)
-    rows = np.array([row for row, _ in _found(read, node)], dtype=np.int64)
-    return np.bincount(rows, minlength=read.rows)[: read.rows].astype(np.int64, copy=False)
+        return read.trace.events.rows_named(text_of(node.args[0]), _source(node))
+    return np.array([row for row, _ in _found(read, node)], dtype=np.int64)
+
+
+def _events(read: Evaluator, node: Call) -> Array:
+    return np.bincount(_event_rows(read, node), minlength=read.rows)[: read.rows].astype(np.float64)
+
+
+def _event(read: Evaluator, node: Call) -> Array:
+    out, rows = np.zeros(read.rows, dtype=np.bool_), _event_rows(read, node)
+    out[rows[rows < read.rows]] = True
+    return out
 
 
 def _data_on_row(compiler: RowCompiler, node: Call) -> ast.expr:
@@ -123,7 +133,7 @@ SIGNALS = (
         by_data=True,
         result="flag",
         meaning="it happened in this row, with these data",
-        columns=lambda read, node: np.asarray(_event_counts(read, node) > 0),
+        columns=_event,
         row=_event_on_row,
         observed=True,
     ),
@@ -134,7 +144,7 @@ SIGNALS = (
         by_data=True,
         result="number",
         meaning="how many of them in this row",
-        columns=lambda read, node: _event_counts(read, node).astype(np.float64),
+        columns=_events,
         row=_events_on_row,
         observed=True,
     ),

@@ -46,7 +46,11 @@ def _limits(read: Evaluator, node: Call) -> tuple[int, int | None]:
 def _spaced(read: Evaluator, node: Call) -> Judgement:
     k = rows_of(read.flags(node.args[0]))
     low, high = _limits(read, node)
-    gaps = np.diff(passed_for(read, node)[k])
+    # Without a clock a row's number is the time that has passed.
+    told = k
+    if node.option("on") is not None:
+        told = passed_for(read, node)[k]
+    gaps = np.diff(told)
     wrong = gaps < low
     if high is not None:
         wrong |= gaps > high

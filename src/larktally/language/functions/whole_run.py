@@ -29,10 +29,11 @@ def _steps(read: Evaluator, node: Call) -> list[int]:
     rows: list[int] = []
     start = 0
     for arg in node.args:
-        later = rows_of(read.flags(arg)[start:])
-        if not len(later):
+        later = read.flags(arg)[start:]
+        # The first true one: argmax of flags stops there.
+        if not len(later) or not later[found := int(later.argmax())]:
             break
-        rows.append(start + int(later[0]))
+        rows.append(start + found)
         # Strictly later: one row cannot be two steps.
         start = rows[-1] + 1
     return rows
