@@ -136,6 +136,36 @@ def _plain_conditions(trace: lt.Trace) -> dict[str, Callable[[], Any]]:
     }
 
 
+def a_hundred(trace: lt.Trace) -> tuple[list[lt.Claim], Callable[[], list[int]]]:
+    """Claims over four signals and five conditions, and how often each is broken, with every part computed once."""
+    signals = ("y", "highest(y, last=60)", "prev(y, 30)", "y - prev(y)")
+    conditions = ("grounded", "event('hop')", "gait == 'airborne'", "left < 24", "lasted(grounded) > 3")
+    bounds = (20.0, 40.0, 60.0, 70.0, 76.5)
+    claims = []
+    for signal in signals:
+        for condition in conditions:
+            for bound in bounds:
+                text = f"always(implies({condition}, {signal} < {bound}))"
+                claims.append(lt.claim(text, text))
+
+    def by_numpy() -> list[int]:
+        y, g, left, gait = (trace.columns[name].stored for name in ("y", "grounded", "left", "gait"))
+        hop = np.zeros(ROWS, dtype=np.bool_)
+        hop[np.array(trace.events.rows)] = True
+        count = np.arange(ROWS)
+        lasted = (count - np.maximum.accumulate(np.where(g, -1, count))) * g > 3
+        before = np.concatenate([np.full(30, y[0]), y[:-30]])
+        values = (y, highest_by_hand(y, 60), before, np.diff(y, prepend=y[0]))
+        broken = []
+        for value in values:
+            below = [value < bound for bound in bounds]
+            for flags in (g, hop, gait == 1, left < 24, lasted):
+                broken += [int(np.count_nonzero(flags & ~one)) for one in below]
+        return broken
+
+    return claims, by_numpy
+
+
 def rows() -> Iterable[tuple[str, float, object, object]]:
     trace = a_run()
     for that, control in by_hand(trace).items():
@@ -143,6 +173,9 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         yield f"claim: {that}", 2.0, (lambda claims=claims: lt.check(trace, claims)), control
     shared = [lt.claim(f"c{n}", f"always(highest(y, last=600) < {100 + n})") for n in range(6)]
     one = [lt.claim("c", "always(highest(y, last=600) < 100)")]
+    many, by_numpy = a_hundred(trace)
+    assert [result.broken for result in lt.check(trace, many)] == by_numpy()
+    yield "a hundred claims that share parts / NumPy by hand", 1.3, lambda: lt.check(trace, many), by_numpy
     yield (
         "six claims that share a window / one of them",
         3.0,

@@ -76,6 +76,7 @@ class Evaluator:
         self._check = check
         # By the tree itself, which compares by what it says: `wick.y > 16` in two claims is computed once.
         self._known: dict[Node, Array] = {}
+        self._counted: dict[Node, int] = {}
 
     def kind(self, node: Node) -> str:
         """The kind of a tree that was checked against another trace only; raises ClaimError where it does not fit this one."""
@@ -94,6 +95,13 @@ class Evaluator:
         """A checked condition in every row."""
         with np.errstate(all="ignore"):
             return cast("npt.NDArray[np.bool_]", self.full(node))
+
+    def count(self, node: Node) -> int:
+        """In how many rows a checked condition holds: asked by every claim that shares it."""
+        found = self._counted.get(node)
+        if found is None:
+            found = self._counted[node] = int(np.count_nonzero(self.flags(node)))
+        return found
 
     def numbers(self, node: Node) -> npt.NDArray[np.float64]:
         """A checked number in every row."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Literal, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias
 
 __all__ = ["Breach", "Judgement", "LISTED", "Margin", "Verdict"]
 
@@ -14,8 +14,7 @@ Margin: TypeAlias = "float | Callable[[], float | None] | None"
 LISTED = 100
 
 
-@dataclass(frozen=True, slots=True)
-class Breach:
+class Breach(NamedTuple):
     """Where a claim failed: the row that raised the case, and the row in which it failed; None for neither."""
 
     trigger: int | None

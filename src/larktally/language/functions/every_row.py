@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from larktally.language.columns import Evaluator
 from larktally.language.function import Property, arguments
 from larktally.language.functions.per_row import IMPLIES
-from larktally.language.judgement import Breach, Judgement
-from larktally.language.judging import first_breach_row, in_rows, last_row_of, one_case, pairs, rows_of
+from larktally.language.judgement import Breach, Judgement, Margin
+from larktally.language.judging import first_breach_row, first_rows, in_rows, last_row_of, one_case, pairs
 from larktally.language.margins import least, least_of_ordering, slack, slack_of_not
 from larktally.language.tree import Call, Node, to_text
 
@@ -27,18 +28,23 @@ def _always(read: Evaluator, node: Call) -> Judgement:
     implication = _implication(node)
     if implication is not None:
         a, b = (read.flags(arg) for arg in implication.args)
-        wrong = rows_of(a & ~b)
+        # Of flags, "greater" is "and not", in one pass.
+        wrong = np.greater(a, b)
+        listed = first_rows(wrong)
 
         def least_where_it_counts() -> float | None:
             return least(slack(read, implication.args[1]), read.flags(implication.args[0]))
 
-        cases = int(np.count_nonzero(a))
-        return Judgement(cases, len(wrong), pairs(wrong, wrong), 0, least_where_it_counts, True)
+        cases = read.count(implication.args[0])
+        return Judgement(cases, int(np.count_nonzero(wrong)), pairs(listed, listed), 0, least_where_it_counts, True)
     known = least_of_ordering(read, node.args[0])
     if known is not None and known[1]:
         return Judgement(read.rows, slack=known[0])
-    wrong = rows_of(~read.flags(node.args[0]))
-    return Judgement(read.rows, len(wrong), in_rows(wrong), slack=lambda: least(slack(read, node.args[0])))
+    return _rows_one_by_one(read, ~read.flags(node.args[0]), lambda: least(slack(read, node.args[0])))
+
+
+def _rows_one_by_one(read: Evaluator, wrong: npt.NDArray[np.bool_], margin: Margin) -> Judgement:
+    return Judgement(read.rows, int(np.count_nonzero(wrong)), in_rows(first_rows(wrong)), slack=margin)
 
 
 def _premise(node: Call) -> Node:
@@ -52,8 +58,7 @@ def _never(read: Evaluator, node: Call) -> Judgement:
     known = least_of_ordering(read, node.args[0], opposite=True)
     if known is not None and known[1]:
         return Judgement(read.rows, slack=known[0])
-    wrong = rows_of(read.flags(node.args[0]))
-    return Judgement(read.rows, len(wrong), in_rows(wrong), slack=lambda: least(slack_of_not(read, node.args[0])))
+    return _rows_one_by_one(read, read.flags(node.args[0]), lambda: least(slack_of_not(read, node.args[0])))
 
 
 def _eventually(read: Evaluator, node: Call) -> Judgement:
