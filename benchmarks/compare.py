@@ -15,6 +15,7 @@ from dataclasses import dataclass
 
 import claims
 import files
+import growth
 import machines
 import platformer
 import programs
@@ -63,7 +64,7 @@ def main() -> None:
     options.add_argument("--rounds", type=int, default=15)
     chosen = options.parse_args()
     results = []
-    for module in (recording, platformer, machines, timers, rays, space, claims, files, programs):
+    for module in (recording, platformer, machines, timers, rays, space, growth, claims, files, programs):
         for row in module.rows():
             made = Row(*row)
             if chosen.only in made.name:

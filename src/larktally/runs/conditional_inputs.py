@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from larktally.event import Event
@@ -18,12 +18,27 @@ __all__ = ["ConditionalInputs"]
 
 
 class _Cell:
-    """The value of one channel in the row that was made last."""
+    """The value of one channel, the one at a place of the row, in the row that was made last."""
 
-    __slots__ = ("value",)
+    __slots__ = ("at", "value")
 
-    def __init__(self) -> None:
+    def __init__(self, at: int) -> None:
+        self.at = at
         self.value: Value = 0
+
+
+class _Cells(dict[str, Binding]):
+    """Where the values of channels stand: a cell for each that a condition asks for, made when it does."""
+
+    def __init__(self, places: Mapping[str, int]) -> None:
+        super().__init__()
+        self._places = places
+        self.asked: list[_Cell] = []
+
+    def __missing__(self, name: str) -> Binding:
+        cell = _Cell(self._places[name])
+        self.asked.append(cell)
+        return self.setdefault(name, Binding(cell, "value"))
 
 
 class _RowContext:
@@ -43,12 +58,10 @@ class ConditionalInputs:
         self._feed = feed
         # Of the row that was made last alone; a condition does not look back.
         self._events: Sequence[Event] = ()
-        self._cells = [_Cell() for _ in channels]
         self._now = _RowContext(feed.view)
         names = Names({c.name: c for c in channels}, tuple(feed.view.actions), events, {}, feed.view.rate, "this run")
-        bindings = {}
-        for c, cell in zip(channels, self._cells, strict=True):
-            bindings[c.name] = Binding(cell, "value")
+        bindings = _Cells({channel.name: at for at, channel in enumerate(channels)})
+        self._cells = bindings.asked
         scope = Scope(names, bindings, self)
         self._pairs = [
             (span, compile_guard(span.on or "", scope, f"press {span.action!r}: on")) for span in feed.relative
@@ -57,8 +70,8 @@ class ConditionalInputs:
     def look(self, row: int, values: Sequence[Value], events: Sequence[Event]) -> None:
         """Puts the presses into the feed whose conditions hold in a row that has just been made."""
         # All cells first: a condition may name any channel.
-        for cell, value in zip(self._cells, values, strict=True):
-            cell.value = value
+        for cell in self._cells:
+            cell.value = values[cell.at]
         self._now.frame, self._now.time = row, self._feed.view.time
         self._events = events
         for span, holds in self._pairs:

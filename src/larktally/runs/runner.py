@@ -155,8 +155,8 @@ class Runner:
         size = GATHER
         if self.subject.batch > 1:
             size = self.subject.batch
-        # A press that hangs on a row's events has to be known before the next frame.
-        if self._conditional is not None:
+        # A press that hangs on a row has to be known before the next frame; of a subject that takes one at a time it is.
+        if self._conditional is not None and self.subject.batch > 1:
             stop = first
         else:
             stop = min(row, self.row + size)
@@ -181,14 +181,14 @@ class Runner:
             # A model that calls sys.exit must not end the command with a status of its own choice.
             at = self._feed.view.frame
             raise self._failed(at, f"row {at}: step failed: {_shown(error)}", error) from error
-        if self._conditional is not None:
+        if self._conditional is not None and self.subject.batch > 1:
             self._conditional.look(self.row, self.subject.row(), self.events)
 
     def _frames(self, first: int, stop: int) -> int:
         """The loop that every frame goes through: rows up to, not including, `stop`; the last one made."""
         take, step, keep = self._take, self._step, self._pending.append
         view, due, advance = self._feed.view, self._feed.due, self._feed.advance
-        made, emitted = first, None
+        made, emitted, conditional = first, None, self._conditional
         for made in range(first, stop):
             # Where nothing changes, showing the view its frame is all that advance would do.
             if made in due:
@@ -203,6 +203,8 @@ class Runner:
                     break
             else:
                 keep(take())
+            if conditional is not None:
+                conditional.look(made, self.subject.row(), list(emitted or ()))
         self.events = list(emitted or ())
         return made
 
