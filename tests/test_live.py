@@ -68,11 +68,24 @@ def test_what_is_no_row_is_told(tmp_path, line):
     game = LiveGame(HELLO, tmp_path / "live.parquet")
     with pytest.raises(lt.LarkTallyError, match=REFUSED[line]):
         game.take(line)
-    # A value that is none of its channel's is found where the rows become a chunk.
-    wrong = LiveGame(HELLO, tmp_path / "other.parquet")
-    wrong.take(said("row", {"row": {"x": 1, "gait": "wild"}}))
-    with pytest.raises(lt.LarkTallyError, match="row 0: channel 'gait' is 'wild'"):
-        wrong.trace()
+    # A value that is none of its channel's is found where the rows become a chunk: what came before it is kept.
+    for good, shown in ((0, False), (3, True), (260, False)):
+        wrong = LiveGame(HELLO, tmp_path / f"other{good}.parquet")
+        for n in range(good):
+            wrong.take(row(n))
+        wrong.take(said("row", {"row": {"x": 1, "gait": "wild"}, "events": [["landed"]]}))
+        if shown:
+            assert wrong.trace().rows == good
+        elif not good:
+            with pytest.raises(lt.LarkTallyError, match="row 0: channel 'gait' is 'wild'"):
+                wrong.trace()
+        with pytest.raises(lt.LarkTallyError, match=f"row {good}: channel 'gait' is 'wild'"):
+            for n in range(good + 1, 600):
+                wrong.take(row(n))
+        assert wrong.rows == good
+        if good:
+            kept = lt.load_trace(wrong.finish())
+            assert kept.rows == good and all(event.row < good for event in kept.events)
     for first in (b"{}", b"GET / HTTP/1.1\r\n", said("row", HELLO)):
         with pytest.raises(lt.LarkTallyError, match="does not say 'live' first|says no JSON"):
             hello_of(first)

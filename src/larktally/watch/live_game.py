@@ -6,6 +6,7 @@ docs/programs.md, "A game that runs by itself".
 
 from __future__ import annotations
 
+import bisect
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -19,7 +20,7 @@ from larktally.subjects.programs.handshake import handshake_of, live_row_of
 from larktally.subjects.programs.rpc import ProtocolError, shown
 from larktally.subjects.protocol import Value
 from larktally.timing import as_rate
-from larktally.traces.columns import ChunkReader, Column
+from larktally.traces.columns import ChunkReader, Column, RowError
 from larktally.traces.events import EventLog, data_text
 from larktally.traces.header import Header
 from larktally.traces.trace import Trace
@@ -64,6 +65,8 @@ class LiveGame:
         self._events = EventLog()
         self._shown: list[Trace] = []
         self.rows = 0
+        #: What was wrong with a value, found where its row became one of a chunk: what came before it stands, and no more comes.
+        self.failure: RowError | None = None
 
     @property
     def name(self) -> str:
@@ -71,7 +74,9 @@ class LiveGame:
         return self._able.name
 
     def take(self, line: bytes) -> None:
-        """A line that it said: a row more. Raises LarkTallyError for one that does not fit."""
+        """A line that it said: a row more. Raises LarkTallyError for one that does not fit, or where one before it did not."""
+        if self.failure is not None:
+            raise self.failure
         message = _message(line)
         if message is None:
             raise ProtocolError(f"row {self.rows}: what it said is no JSON: {shown(line)}")
@@ -87,10 +92,15 @@ class LiveGame:
         self.rows += 1
         if len(self._rows) >= CHUNK:
             self._store()
+            if self.failure is not None:
+                raise self.failure
 
     def trace(self) -> Trace:
-        """The last rows as a trace, for the page: of a long run those of the last minutes."""
+        """The last rows as a trace, for the page: of a long run those of the last minutes. Raises LarkTallyError
+        where none fits."""
         self._store()
+        if self.failure is not None and not self._shown:
+            raise self.failure
         while len(self._shown) > 1 and sum(one.rows for one in self._shown[1:]) >= MOST_SHOWN:
             del self._shown[0]
         columns = {}
@@ -117,7 +127,13 @@ class LiveGame:
         if not self._rows:
             return
         count, first = len(self._rows), self.rows - len(self._rows)
-        arrays = self._reader.arrays(list(zip(*self._rows, strict=True)), first)
+        try:
+            arrays = self._reader.arrays(list(zip(*self._rows, strict=True)), first)
+        except RowError as error:
+            self.failure = error
+            self._cut(error.row)
+            self._store()
+            return
         held = np.array(self._held, dtype=np.float64).reshape(count, len(self._header.inputs))
         inputs = {name: held[:, n].copy() for n, name in enumerate(self._header.inputs)}
         events = self._events.shifted(-first)
@@ -127,6 +143,12 @@ class LiveGame:
             columns[channel.name] = Column(channel, array)
         self._shown.append(Trace(self._header, columns, inputs, events, count))
         self._rows, self._held, self._events = [], [], EventLog()
+
+    def _cut(self, row: int) -> None:
+        """Leaves out a row of those that are gathered, and all after it."""
+        good = row - (self.rows - len(self._rows))
+        self._rows, self._held, self.rows = self._rows[:good], self._held[:good], row
+        self._events = self._events[: bisect.bisect_left(self._events.rows, row)]
 
 
 def hello_of(line: bytes) -> Mapping[str, Any]:

@@ -109,7 +109,11 @@ class LiveSession:
                 continue
             rows = game.rows
             began = time.perf_counter()
-            trace = game.trace()
+            try:
+                trace = game.trace()
+            except (LarkTallyError, OSError):
+                # Told to who reads its next line.
+                continue
             # Off the loop, so that rows are taken meanwhile.
             self._pack = await asyncio.to_thread(_packed, trace, game.name)
             self._tell(self._pack)
@@ -124,9 +128,11 @@ class LiveSession:
         if not game.rows:
             self._told(f"{game.name}: {why}, before it said a row")
             return
-        with contextlib.suppress(LarkTallyError):
+        with contextlib.suppress(LarkTallyError, OSError):
             self._pack = _packed(game.trace(), game.name)
             self._tell(self._pack)
+        if game.failure is not None:
+            why = str(game.failure)
         self._said = f"{game.name}: {why} after {game.rows} rows"
         try:
             self._told(f"{self._said}; kept: {game.finish()}")
