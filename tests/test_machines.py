@@ -186,6 +186,20 @@ def test_a_pause_freezes_its_clock_returns_where_it_was_and_a_held_key_does_not_
     assert_restores(made, script, 20, (3, 9, 15))
 
 
+def test_the_states_that_a_rule_leads_out_of_stand_one_after_the_other_or_in_a_tuple():
+    def outline(*sources):
+        def build(sim):
+            sim.machine("m", ("a", "b", "c"), "a").transition(*sources, to="c", when="true")
+
+        return lt.Live(lt.Scenario(model(build), frames=1)).sim.outlines()["m"]
+
+    assert outline("a", "b") == outline(("a", "b")) == outline(["a"], "b")
+    with pytest.raises(lt.ModelError, match="transition needs the states that it is for"):
+        outline()
+    with pytest.raises(lt.ModelError, match="names the state 'a' twice"):
+        outline("a", ("b", "a"))
+
+
 @pytest.mark.parametrize(
     ("make", "said"),
     [

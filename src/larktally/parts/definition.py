@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Literal, TypeAlias
 
@@ -72,8 +73,7 @@ class MachineDefinition(Part):
 
     def transition(
         self,
-        source: str | Iterable[str],
-        *,
+        *source: str | Iterable[str],
         to: str,
         when: str | Hook | None = None,
         after: Duration | None = None,
@@ -89,7 +89,7 @@ class MachineDefinition(Part):
         state left on a stack, to which `to=lt.BACK` returns; `to=lt.STAY` runs the action without leaving the state,
         an event `acted`. The result takes an action, as a decorator.
         """
-        sources = one_or_many(source)
+        sources = tuple(itertools.chain.from_iterable(map(one_or_many, source)))
         self._check_sources("transition", sources, (ANY,))
         self.states.check(to, (BACK, STAY))
         if push and to in (BACK, STAY):

@@ -1,0 +1,102 @@
+"""What grows with the number of things: a frame of many against the same number of frames of a quarter of them, which is linear.
+
+Each thing meets at most two others, as in a level that is spread out. Platforms and the bodies about them are told apart pair by
+pair, and so are zones that watch every body: their rows say what that costs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+import larktally as lt
+
+FRAMES = 60
+LEVEL = lt.Level([lt.geometry.box_at((120.0 * n, 0), (120, 16)) for n in range(330)])
+Model = Callable[[lt.Setup], lt.Sim]
+
+
+def zones(count: int, all_watched: bool = False) -> Model:
+    """Bodies that go to and fro through a zone each."""
+
+    def build(setup: lt.Setup) -> lt.Sim:
+        sim = lt.Sim(setup, level=LEVEL)
+        bodies = [sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 20, 16), gravity=900) for n in range(count)]
+        for n in range(count):
+            watch = bodies if all_watched else bodies[max(n - 1, 0) : n + 1]
+            sim.zone(f"lamp.{n}", (120 * n + 40, 16), (120 * n + 80, 60), watch=watch)
+
+        @sim.before("motion")
+        def walk(now: lt.StepContext) -> None:
+            for body in bodies:
+                body.vx = 90.0 - 180.0 * (now.frame // 40 % 2)
+
+        return sim
+
+    return build
+
+
+def platforms(count: int) -> Model:
+    """Bodies that are each carried by a platform of their own."""
+
+    def build(setup: lt.Setup) -> lt.Sim:
+        sim = lt.Sim(setup, level=LEVEL)
+        for n in range(count):
+            sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 35, 24), gravity=900)
+            sim.platform(f"barge.{n}", size=(40, 8), path=[(120 * n + 20, 16), (120 * n + 60, 16)], speed=30)
+        return sim
+
+    return build
+
+
+def machines(count: int) -> Model:
+    """Machines that each wait for an event of a timer of their own."""
+
+    def build(setup: lt.Setup) -> lt.Sim:
+        sim = lt.Sim(setup)
+        for n in range(count):
+            sim.interval(f"drip.{n}", 7 + n % 5)
+            mood = sim.machine(f"mood.{n}", ("dry", "wet"), "dry")
+            mood.transition("dry", to="wet", when=f"event('due', source='drip.{n}')")
+            mood.transition("wet", to="dry", after=3)
+        return sim
+
+    return build
+
+
+def free_slots(count: int) -> Model:
+    """Slots of a pool that nobody takes."""
+
+    def build(setup: lt.Setup) -> lt.Sim:
+        sim = lt.Sim(setup, level=LEVEL)
+
+        def spark(view: lt.SimScope) -> tuple[object, ...]:
+            return view.body("body", size=(4, 4), at=(40, 40), velocity=(90, 20)), view.cooldown("rest", 3)
+
+        sim.pool("spark", spark, count)
+        return sim
+
+    return build
+
+
+def stepped(model: Model, times: int = 1) -> Callable[[], None]:
+    """Steps a sim that is built already: so many frames, so many times."""
+    live = lt.Live(lt.Scenario(model, frames=1))
+    view = live.sim.inputs
+
+    def work() -> None:
+        for _ in range(FRAMES * times):
+            view.frame = live.sim.frame + 1
+            live.sim.step(view)
+
+    return work
+
+
+def rows() -> Iterable[tuple[str, float, object, object]]:
+    for name, model, many in (
+        ("machines that wait for events", machines, 320),
+        ("free slots", free_slots, 320),
+        ("zones that watch two bodies each", zones, 320),
+        ("zones that watch every body", lambda count: zones(count, all_watched=True), 80),
+        ("platforms with a body each", platforms, 80),
+    ):
+        yield f"{many} {name} / four times a quarter", 1.2, stepped(model(many)), stepped(model(many // 4), 4)
