@@ -97,6 +97,7 @@ class RowCompiler:
         # Without builtins, nothing that stands in the syntax by mistake can reach them.
         self.globals: dict[str, object] = {"__builtins__": {}}
         self._owners: dict[int, str] = {}
+        self._sources: dict[str, str] = {}
 
     def make(self, node: Node) -> ast.expr:
         """The syntax that computes a node."""
@@ -142,14 +143,23 @@ class RowCompiler:
         if self._events is not None:
             # Bound once: looking the method up costs a third of the call.
             self.globals["_count_emitted"] = self._events.count_emitted
-        return ast.Call(ast.Name("_count_emitted", ast.Load()), [ast.Constant(name), ast.Constant(source)], [])
+        return ast.Call(ast.Name("_count_emitted", ast.Load()), [ast.Constant(name), self._source(source)], [])
 
     def data_of_events(self, name: str, source: str | None, where: Where) -> ast.expr:
         """The data of the events of a name that this row holds so far, of those that carry some values."""
         if self._events is not None:
             self.globals["_data_emitted"] = self._events.data_emitted
-        args: list[ast.expr] = [ast.Constant(name), ast.Constant(source), ast.Constant(cast(Any, where))]
+        args: list[ast.expr] = [ast.Constant(name), self._source(source), ast.Constant(cast(Any, where))]
         return ast.Call(ast.Name("_data_emitted", ast.Load()), args, [])
+
+    def _source(self, source: str | None) -> ast.expr:
+        """A part that events come from, as a name that stands for its own: of a hundred machines that each wait for a timer of
+        their own the syntax is then the same."""
+        if source is None:
+            return ast.Constant(None)
+        name = self._sources.setdefault(source, f"_source{len(self._sources)}")
+        self.globals[name] = source
+        return ast.Name(name, ast.Load())
 
     def now(self, *attributes: str) -> ast.expr:
         """An attribute of the context that the function is called with, or one of that."""
