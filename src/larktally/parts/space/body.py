@@ -12,6 +12,7 @@ from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
 from larktally.parts.space.checks import number, numbers, words_of
+from larktally.parts.space.clearances import Floor, Gap
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor
 from larktally.parts.space.riding import Leaves, RidingBox
@@ -27,8 +28,6 @@ GROUND_TESTS: tuple[GroundTest, ...] = ("contact", "probe", "end")
 
 
 _SHOWS = ("gravity", "limit", "touching", "apex")
-# Of a coordinate: far more than what a float64 rounds.
-APART = 1e-6
 # The step of a body, as lines.
 _STEP = """\
 if me._carried and not me.grounded:
@@ -58,53 +57,6 @@ class _Side:
     @property
     def value(self) -> bool:
         return self._body.sides[self._number]
-
-
-class _Floor:
-    """How far a body may walk at one height, among some solids, on the floor that it stands on: while it stays strictly
-    between `low` and `high` along x it meets that floor and nothing else. `vy` pressed it down last, and made `contacts`."""
-
-    __slots__ = ("box", "contacts", "high", "low", "solids", "vy", "y")
-
-    def __init__(self, solids: tuple[ExpandedBox, ...], floor: ExpandedBox, x: float, y: float, up_sign: float) -> None:
-        self.solids, self.box, self.y = solids, floor.box, y
-        self.low, self.high = floor.low[0], floor.high[0]
-        self.vy, self.contacts = 0.0, list[Contact]()
-        for low, high, _ in solids:
-            surface = low[1]
-            if up_sign > 0:
-                surface = high[1]
-            if y != surface and not low[1] < y < high[1]:
-                continue
-            if high[0] <= x:
-                self.low = max(self.low, high[0] + _apart(high[0]))
-            elif low[0] >= x:
-                self.high = min(self.high, low[0] - _apart(low[0]))
-            else:
-                # A second floor at the same height, or what it is inside of: as long as it stays so.
-                self.low, self.high = max(self.low, low[0]), min(self.high, high[0])
-
-
-class _Gap:
-    """How some solids stand about a body in the air: while it stays strictly between `low` and `high` along y it is either
-    `clear` of all of them, wherever it goes along x, or beside the same ones."""
-
-    __slots__ = ("clear", "high", "low", "solids")
-
-    def __init__(self, solids: tuple[ExpandedBox, ...], y: float) -> None:
-        self.solids, self.clear, self.low, self.high = solids, True, -math.inf, math.inf
-        for low, high, _ in solids:
-            if high[1] <= y:
-                self.low = max(self.low, high[1] + _apart(high[1]))
-            elif low[1] >= y:
-                self.high = min(self.high, low[1] - _apart(low[1]))
-            else:
-                self.clear, self.low, self.high = False, max(self.low, low[1]), min(self.high, high[1])
-
-
-def _apart(edge: float) -> float:
-    """So far from an edge no rounding of the sweep's times of impact can make a difference."""
-    return APART * max(1.0, abs(edge))
 
 
 class Body(RidingBox):
@@ -227,8 +179,8 @@ class Body(RidingBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left: list[float] = []
-        self._floor: _Floor | None = None
-        self._gap: _Gap | None = None
+        self._floor: Floor | None = None
+        self._gap: Gap | None = None
         self._begin_riding(what, leaves_with, leaves_within)
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by
@@ -388,7 +340,7 @@ class Body(RidingBox):
         if not grounded:
             gap = self._gap
             if gap is None or gap.solids is not near.still or not gap.low < y < gap.high:
-                gap = self._gap = _Gap(near.still, y)
+                gap = self._gap = Gap(near.still, y)
             if not (gap.clear and gap.low < y < gap.high and gap.low < next_y < gap.high):
                 for low, high, _ in near.still:
                     if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
@@ -410,7 +362,7 @@ class Body(RidingBox):
             found = self._floor_alone(x, y, move_x, next_x)
             if found is None:
                 return False
-            floor = self._floor = _Floor(near.still, found, x, y, self.up_sign)
+            floor = self._floor = Floor(near.still, found, x, y, self.up_sign)
         # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
         if vy != floor.vy:
             floor.vy = vy
