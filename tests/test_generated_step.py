@@ -271,6 +271,8 @@ def test_who_watches_a_run_of_each_part_sees_it_and_then_it_is_one_function_agai
     seen = []
     live.to(10)
     end = live.sim.watch_runs(lambda phase, name, run: (seen.append(name), run()))
+    live.to(15)
+    assert "# timers: rest" in live.sim.step_text()
     live.to(20)
     count = len(seen)
     end()

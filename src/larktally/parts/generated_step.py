@@ -18,7 +18,16 @@ __all__ = ["Run", "generated_step"]
 
 # In a comment; a crowd would fill a page.
 MOST_NAMED = 4
-_CALL = Inlined("me()")
+
+
+class _Shape(NamedTuple):
+    """Lines, and the names in them beside `me`: what parts have in common that are stepped in one loop."""
+
+    lines: str
+    names: tuple[str, ...] = ()
+
+
+_CALL = _Shape("me()")
 
 
 class Run(NamedTuple):
@@ -32,21 +41,21 @@ class Run(NamedTuple):
 
 def generated_step(sim: object, runs: Sequence[Run]) -> tuple[Callable[[], None], str]:
     """A function that does what calling all runs in order does, and its text. `sim` tells the frame."""
-    groups: list[tuple[Inlined, list[Run], list[Any]]] = []
+    groups: list[tuple[_Shape, list[Run], list[Any]]] = []
     for run in runs:
-        inlined, stands_for = _lines_of(run)
-        if groups and groups[-1][0] == inlined and groups[-1][1][-1].phase == run.phase:
+        shape, stands_for = _shape_of(run)
+        if groups and groups[-1][0] == shape and groups[-1][1][-1].phase == run.phase:
             groups[-1][1].append(run)
             groups[-1][2].append(stands_for)
         else:
-            groups.append((inlined, [run], [stands_for]))
-    text = _text_of((inlined, members) for inlined, members, _ in groups)
+            groups.append((shape, [run], [stands_for]))
+    text = _text_of((shape, members) for shape, members, _ in groups)
     made = maker(text, "step")(sim, *(tuple(stand_for) for _, _, stand_for in groups))
     return cast("Callable[[], None]", made), text
 
 
-def _lines_of(run: Run) -> tuple[Inlined, Any]:
-    """The lines of a run, without what their names stand for; and that, the part or the call itself for `me` first."""
+def _shape_of(run: Run) -> tuple[_Shape, Any]:
+    """The shape of a run, and what its names stand for: the part or the call itself for `me`, and then the others."""
     part = run.part
     found = None
     if part is not None:
@@ -60,8 +69,8 @@ def _lines_of(run: Run) -> tuple[Inlined, Any]:
             lines = f"if {gate}.{test}:\n{textwrap.indent(lines, '    ')}"
             names[gate] = asked
     if not names:
-        return Inlined(lines), part
-    return Inlined(lines, dict.fromkeys(names)), (part, *names.values())
+        return _Shape(lines), part
+    return _Shape(lines, tuple(names)), (part, *names.values())
 
 
 def _inlined(part: Part) -> Inlined | None:
@@ -77,19 +86,19 @@ def _inlined(part: Part) -> Inlined | None:
     return None
 
 
-def _text_of(groups: Iterable[tuple[Inlined, list[Run]]]) -> str:
+def _text_of(groups: Iterable[tuple[_Shape, list[Run]]]) -> str:
     body: list[str] = []
     loops = 0
-    for inlined, members in groups:
+    for shape, members in groups:
         named = [" ".join(run.name.split()) for run in members[:MOST_NAMED]]
         more = ""
         if len(members) > MOST_NAMED:
             more = f" and {len(members) - MOST_NAMED} more"
-        targets = ", ".join(["me", *inlined.names])
+        targets = ", ".join(["me", *shape.names])
         body += [
             f"# {members[0].phase}: {', '.join(named)}{more}",
             f"for {targets} in group_{loops}:",
-            textwrap.indent(inlined.lines, "    "),
+            textwrap.indent(shape.lines, "    "),
         ]
         loops += 1
     parameters = ", ".join(["sim", *(f"group_{n}" for n in range(loops))])

@@ -289,7 +289,8 @@ class Sim(PartFactory):
             self._counts.clear()
         run_all = self._run_all
         if run_all is None:
-            run_all = self._generate()
+            run_all, self._text = self._generated()
+            self._run_all = run_all
         run_all()
         return self._emitted
 
@@ -297,7 +298,9 @@ class Sim(PartFactory):
         """What a frame runs, as Python: the function that is made of all parts and hooks when the run has begun."""
         if not self._begun:
             raise ModelError("a sim has a step once it is reset")
-        self._generate()
+        # Made beside the one that runs, where there is none: who watches a run is not put aside by who reads its text.
+        if not self._text:
+            _, self._text = self._generated()
         return self._text
 
     def observe(self) -> dict[str, Any]:
@@ -429,7 +432,7 @@ class Sim(PartFactory):
         """From now on keeps what the machines see each frame; `seen_row` is it."""
         at = sum(len(self._runs(phase)) for phase in self.phases[: self.phases.index("machines")])
         self._schedule.insert(at, Run("machines", "what they see", None, self._note_seen))
-        self._run_all = None
+        self._run_all, self._text = None, ""
         self._note_seen()
 
     def watch_runs(self, watcher: Callable[[str, str, Callable[[], Any]], Any]) -> Callable[[], None]:
@@ -535,11 +538,10 @@ class Sim(PartFactory):
         parts = [Run(phase, part.name, part, _when_it_runs(part)) for part in self._in_phase(phase)]
         return [*before, *parts, *after]
 
-    def _generate(self) -> Callable[[], Any]:
+    def _generated(self) -> tuple[Callable[[], Any], str]:
         # Slots come last: what they show is what their parts are at the end of the row.
         shown = [Run("shown", slot.name, slot, slot.step) for slot in self._slots]
-        self._run_all, self._text = generated_step(self, [*self._schedule, *shown])
-        return self._run_all
+        return generated_step(self, [*self._schedule, *shown])
 
     def _collect(self) -> None:
         """Chooses, before the first frame, what runs and what is read in every one."""
