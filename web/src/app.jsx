@@ -266,7 +266,7 @@ export function App({ runs = [], live = false }) {
       {server.failed && (
         <pre class="failed" role="alert">
           {server.failed}
-          {run && '\n\nWhat stands below is the last run that came to its end.'}
+          {run && !playing && '\n\nWhat stands below is the last run that came to its end.'}
         </pre>
       )}
       {shown ? (
