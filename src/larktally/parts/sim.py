@@ -25,31 +25,22 @@ from larktally.parts.machine import Machine
 from larktally.parts.overrides import Overrides
 from larktally.parts.part import ChannelSpec, Part, Ticker, check_part_name, value_table
 from larktally.parts.pool import Slot
+from larktally.parts.row_events import RowEvents
+from larktally.parts.scene import scene_of
 from larktally.parts.sim_protocol import InputFollower, PartLike
-from larktally.parts.space.attached_box import AttachedBox
-from larktally.parts.space.body import Body
-from larktally.parts.space.box import Round
-from larktally.parts.space.door import Door
-from larktally.parts.space.enclosure import Enclosure
-from larktally.parts.space.fan_part import Fan
-from larktally.parts.space.hitbox import Hitbox
 from larktally.parts.space.level import Level
-from larktally.parts.space.platform import Platform
-from larktally.parts.space.zone import Zone
 from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock, clock_named
 from larktally.parts.unknown_attributes import unknown_attribute
 from larktally.setup import Setup
 from larktally.textfmt import plural
 from larktally.traces.columns import Channel
-from larktally.traces.events import comes_from, data_among
+from larktally.traces.events import data_among
 from larktally.traces.outline import Outline
 
 __all__ = ["Sim", "PHASES"]
 
 PHASES = ("inputs", "timers", "animations", "machines", "motion", "zones")
-# More boxes than these are a smear on a picture, and would make every header large.
-MOST_DRAWN = 2000
 # Written into each saved state: one of another form is refused by name, not by a key that happens to be missing.
 STATE_FORM = 2
 Hook = Callable[[StepContext], Any]
@@ -102,12 +93,7 @@ class Sim(PartFactory):
         self._streams: dict[str, Stream] = {}
         self._followers: list[InputFollower] = []
         self._hooks: dict[tuple[str, str], list[tuple[str, Hook, Callable[[], Any]]]] = {}
-        self._emitted: list[Event] = []
-        # How many of what was emitted have been counted, by name and by source; a new row begins anew.
-        self._counted = 0
-        self._counts: dict[tuple[str, str | None], int] = {}
-        # What is called the moment that an event of a name is emitted: for parts that begin with one, whatever phase it falls in.
-        self._listeners: dict[str, list[tuple[str | None, Callable[[], Any]]]] = {}
+        self._said = RowEvents()
         self._schedule: list[Run] = []
         # The schedule as one function, and its text; made when the first frame runs, and again when the schedule changes.
         self._run_all: Callable[[], Any] | None = None
@@ -204,54 +190,31 @@ class Sim(PartFactory):
         if name not in self._known_events and self._begun:
             near = unknown_name("event", name, self.events, "this sim")
             raise ModelError(f"{source} emits at {place_of_caller()}: {near}; declare it: events=(…, {name!r})")
-        self._emitted.append(Event(name, source, **data))
-        if self._listeners:
-            for wanted, call in self._listeners.get(name, ()):
-                if comes_from(source, wanted):
-                    call()
+        self._said.add(Event(name, source, **data))
 
     def listen(self, name: str, source: str | None, call: Callable[[], Any]) -> None:
         """Calls a part's own function whenever an event of that name is emitted, by `source` or a part below it; raises
         ModelError for an event that nothing in the sim can emit."""
         if name not in self.events:
             raise ModelError(unknown_name("event", name, self.events, "this sim") + "; declare it: events=(…, 'name')")
-        self._listeners.setdefault(name, []).append((source, call))
+        self._said.listen(name, source, call)
 
     def count_emitted(self, name: str, source: str | None = None) -> int:
         """How many events of that name this row holds so far, from `source` or a part below it."""
-        if len(self._emitted) != self._counted:
-            self._count_events()
-        return self._counts.get((name, source), 0)
-
-    def _count_events(self) -> None:
-        """Counts what was emitted since the last question, under its source and every part above: each event once, so that a
-        hundred machines that ask for a hundred timers cost two hundred look-ups and not ten thousand."""
-        counts = self._counts
-        for event in self._emitted[self._counted :]:
-            name, source = event.name, event.source
-            counts[name, None] = counts.get((name, None), 0) + 1
-            counts[name, source] = counts.get((name, source), 0) + 1
-            while "." in source:
-                source = source.rpartition(".")[0]
-                counts[name, source] = counts.get((name, source), 0) + 1
-        self._counted = len(self._emitted)
+        return self._said.count(name, source)
 
     def data_emitted(
         self, name: str, source: str | None, where: tuple[tuple[str, object], ...]
     ) -> list[dict[str, Any]]:
         """The data of this row's events of a name so far, of those that carry some values."""
-        return data_among(self._emitted, name, source, where)
+        return data_among(self._said.events, name, source, where)
 
     def emitted_in_row(self, name: str, source: str | None = None) -> list[Event]:
         """The events of that name that this row holds so far, from `source` or a part below it; raises ModelError for one
         that no part can emit."""
         if name not in self._known_events:
             raise ModelError(unknown_name("event", name, self.events, "this sim") + "; declare it: events=(…, 'name')")
-        found: list[Event] = []
-        for event in self._emitted:
-            if event.name == name and comes_from(event.source, source):
-                found.append(event)
-        return found
+        return self._said.named(name, source)
 
     def reset(self, setup: Setup) -> list[Event]:
         """Runs the start states' enter hooks, then a contact probe: the events of row 0.
@@ -264,7 +227,8 @@ class Sim(PartFactory):
         setup.check_all_read()
         self._begun = True
         self._collect()
-        self._emitted = []
+        said = self._said
+        said.begin_row()
         # In the order of a frame, so that a part begins after those that it will see stepped before it.
         for phase in ("", *self.phases):
             for part in self._in_phase(phase):
@@ -272,7 +236,7 @@ class Sim(PartFactory):
         for part in self.parts.values():
             part.after_begin()
         self._show_slots()
-        return self._emitted
+        return said.events
 
     def step(self, now: FrameInput) -> list[Event]:
         """One frame on."""
@@ -282,17 +246,14 @@ class Sim(PartFactory):
             for one in self._followers:
                 one.bind(now)
         self.frame = now.frame
-        # A new list and not a cleared one: whoever recorded the row before may still hold its events.
-        self._emitted = []
-        if self._counted:
-            self._counted = 0
-            self._counts.clear()
+        said = self._said
+        said.begin_row()
         run_all = self._run_all
         if run_all is None:
             run_all, self._text = self._generated()
             self._run_all = run_all
         run_all()
-        return self._emitted
+        return said.events
 
     def step_text(self) -> str:
         """What a frame runs, as Python: the function that is made of all parts and hooks when the run has begun."""
@@ -366,40 +327,8 @@ class Sim(PartFactory):
         return found
 
     def scene(self) -> dict[str, Any]:
-        """Level and bodies as plain data, for pictures; without the boxes where there are very many."""
-        scene = self.level.plain(MOST_DRAWN)
-        bodies = self.parts_of(Body)
-        # "before" is the trace format's own word for how far a body reaches below its anchor.
-        scene["bodies"] = {body.name: {"size": body.size, "before": body.near.extent_low} for body in bodies}
-        scene["platforms"] = {platform.name: list(platform.size) for platform in self.parts_of(Platform)}
-        doors = [door.name for door in self.parts_of(Door)]
-        # Only where there are any: the scenes of earlier traces say nothing of them.
-        if doors:
-            scene["doors"] = doors
-        scene["enclosures"] = [enclosure.name for enclosure in self.parts_of(Enclosure)]
-        scene["zones"] = {zone.name: [[box.low, box.high] for box in zone.boxes] for zone in self.parts_of(Zone)}
-        rounds = {}
-        for zone in self.parts_of(Zone):
-            discs = [[piece.centre, piece.radius] for piece in zone.boxes if isinstance(piece, Round)]
-            if discs:
-                rounds[zone.name] = discs
-        if rounds:
-            scene["rounds"] = rounds
-        attached = {box.name: isinstance(box, Hitbox) for box in self.parts_of(AttachedBox) if "box" in box.shows}
-        if attached:
-            scene["attached"] = attached
-        fans = {}
-        for one in self.parts_of(Fan):
-            fans[one.name] = {
-                "body": one.body.name,
-                "side": one.side,
-                "rays": one.rays,
-                "length": one.length,
-                "inset": one.inset,
-            }
-        if fans:
-            scene["fans"] = fans
-        return scene
+        """Level and bodies as plain data, for pictures."""
+        return scene_of(self)
 
     def save(self) -> bytes:
         """The whole state as bytes: plain data under dotted names."""
