@@ -332,44 +332,45 @@ class Body(RidingBox):
         # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
         move_x, move_y = self.vx / rate, vy / rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
-        low, high = near.inner_low, near.inner_high
-        if not (low[0] <= next_x <= high[0] and low[1] <= next_y <= high[1]):
-            return False
         if near.moving and near.moves_near(x, y, next_x, next_y):
             return False
-        if not grounded:
-            gap = self._gap
-            if gap is None or gap.solids is not near.still or not gap.low < y < gap.high:
-                gap = self._gap = Gap(near.still, y)
-            if not (gap.clear and gap.low < y < gap.high and gap.low < next_y < gap.high):
-                for low, high, _ in near.still:
-                    if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
-                        return False
-            self.contacts = []
-            self.x = left[0] = next_x
-            self.y = left[1] = next_y
-            self.vy = vy
-            return True
-        if vy * self.up_sign >= 0 or self.bounce:
-            return False
-        floor = self._floor
-        if (
-            floor is None
-            or near.still is not floor.solids
-            or y != floor.y
-            or not (floor.low < x < floor.high and floor.low < next_x < floor.high)
-        ):
-            found = self._floor_alone(x, y, move_x, next_x)
-            if found is None:
+        if grounded:
+            if vy * self.up_sign >= 0 or self.bounce:
                 return False
-            floor = self._floor = Floor(near.still, found, x, y, self.up_sign)
-        # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
-        if vy != floor.vy:
-            floor.vy = vy
-            floor.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
-        self.contacts = floor.contacts
+            floor = self._floor
+            if (
+                floor is None
+                or near.still is not floor.solids
+                or y != floor.y
+                or not (floor.low < x < floor.high and floor.low < next_x < floor.high)
+            ):
+                if not near.inside(next_x, next_y):
+                    return False
+                found = self._floor_alone(x, y, move_x, next_x)
+                if found is None:
+                    return False
+                floor = self._floor = Floor(near, found, x, y, self.up_sign)
+            # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
+            if vy != floor.vy:
+                floor.vy = vy
+                floor.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
+            self.contacts = floor.contacts
+            self.x = left[0] = next_x
+            self.vy = 0.0
+            return True
+        if not near.inside(next_x, next_y):
+            return False
+        gap = self._gap
+        if gap is None or gap.solids is not near.still or not gap.low < y < gap.high:
+            gap = self._gap = Gap(near.still, y)
+        if not (gap.clear and gap.low < y < gap.high and gap.low < next_y < gap.high):
+            for low, high, _ in near.still:
+                if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
+                    return False
+        self.contacts = []
         self.x = left[0] = next_x
-        self.vy = 0.0
+        self.y = left[1] = next_y
+        self.vy = vy
         return True
 
     def _floor_alone(self, x: float, y: float, move_x: float, next_x: float) -> ExpandedBox | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from larktally.parts.space.solid_query import SolidQuery
 from larktally.parts.space.sweep import Contact, ExpandedBox
 
 __all__ = ["Floor", "Gap"]
@@ -18,11 +19,13 @@ class Floor:
 
     __slots__ = ("box", "contacts", "high", "low", "solids", "vy", "y")
 
-    def __init__(self, solids: tuple[ExpandedBox, ...], floor: ExpandedBox, x: float, y: float, up_sign: float) -> None:
-        self.solids, self.box, self.y = solids, floor.box, y
-        self.low, self.high = floor.low[0], floor.high[0]
+    def __init__(self, near: SolidQuery, floor: ExpandedBox, x: float, y: float, up_sign: float) -> None:
+        self.solids, self.box, self.y = near.still, floor.box, y
+        # No farther than the level, and the cells whose solids these are, whose own edges are inside of them.
+        self.low = max(floor.low[0], math.nextafter(near.inner_low[0], -math.inf))
+        self.high = min(floor.high[0], math.nextafter(near.inner_high[0], math.inf))
         self.vy, self.contacts = 0.0, list[Contact]()
-        for low, high, _ in solids:
+        for low, high, _ in near.still:
             surface = low[1]
             if up_sign > 0:
                 surface = high[1]

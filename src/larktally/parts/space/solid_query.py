@@ -51,6 +51,11 @@ class SolidQuery:
         """Whether the body stops at solids of a layer."""
         return self.layers is None or layer in self.layers or layer in ALWAYS_MET
 
+    def inside(self, x: float, y: float) -> bool:
+        """Whether a position is inside the level, and inside the cells whose solids are `still`."""
+        low, high = self.inner_low, self.inner_high
+        return low[0] <= x <= high[0] and low[1] <= y <= high[1]
+
     def moves_near(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether anything that moves by itself stands where a step from a place to another might meet it."""
         return any(True for _ in self._boxes_near((x, y), (next_x - x, next_y - y), None))
