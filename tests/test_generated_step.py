@@ -230,6 +230,19 @@ def test_sims_made_at_random_run_the_same_both_ways(seed, monkeypatch):
     same(one, other)
 
 
+def test_who_is_launched_off_what_carries_it_takes_its_speed_along_both_ways(monkeypatch):
+    def build(setup):
+        sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((0, 0), (400, 8))]))
+        wick = sim.body("wick", size=(8, 8), at=(30, 24), gravity=900, leaves_with="whole")
+        sim.platform("barge", size=(40, 8), path=[(20, 16), (200, 16)], speed=60)
+        sim.after("machines", lambda now: now.frame == 20 and wick.launch(vy=200))
+        return sim
+
+    one, other = both_ways(lt.Scenario(build, frames=40), monkeypatch)
+    same(one, other)
+    assert one["wick.vx"][19] == 0 and one["wick.vx"][21] == 60
+
+
 def test_its_text_is_read_and_printed_and_a_crowd_is_as_short_as_one(monkeypatch):
     def crowd(count):
         def build(setup):
