@@ -183,6 +183,127 @@ def by_hand(held: list[tuple[bool, bool, bool]]) -> tuple[dict[str, Any], list[t
     return {name: np.array(column) for name, column in zip(CHANNELS, zip(*rows, strict=True), strict=True)}, events
 
 
+class Evening:
+    """The same as a class has it: its state in attributes, a method a frame."""
+
+    def __init__(self) -> None:
+        self.x, self.y, self.vx, self.vy, self.grounded, self.facing = 1024.0, 16.0, 0.0, 0.0, True, 1
+        self.rests = dict.fromkeys(RESTS, 0)
+        self.gait, self.gait_age, self.mood, self.mood_age, self.lamp, self.lamp_age = (
+            "standing",
+            0,
+            "calm",
+            0,
+            "dark",
+            0,
+        )
+        self.inside = [False, True, False, False]
+        self.was_left = self.was_hop = self.launched = False
+        self.events: list[tuple[int, str]] = [(0, "entered")]
+
+    def emit(self, frame: int, name: str) -> None:
+        self.events.append((frame, name))
+
+    def use(self, frame: int, name: str) -> None:
+        self.rests[name] = RESTS[name]
+        self.emit(frame, "used")
+
+    def step(self, frame: int, left: bool, right: bool, hopped: bool) -> None:
+        for name, rest in self.rests.items():
+            if rest:
+                self.rests[name] = rest - 1
+                if rest == 1:
+                    self.emit(frame, "ready")
+        self.steer(frame, left, right, hopped)
+        self.feel(frame)
+        for name in ("call", "look", "wave"):
+            if not self.rests[name]:
+                self.use(frame, name)
+        self.move(frame)
+        self.look(frame)
+        self.was_left, self.was_hop = left, hopped
+
+    def steer(self, frame: int, left: bool, right: bool, hopped: bool) -> None:
+        self.gait_age += 1
+        self.launched = False
+        if self.gait == "standing":
+            if hopped and not self.was_hop and not self.rests["hop"]:
+                self.vy, self.launched = 360.0, True
+                self.use(frame, "hop")
+                self.gait, self.gait_age = "airborne", 0
+                self.emit(frame, "changed")
+        elif self.grounded:
+            self.gait, self.gait_age = "standing", 0
+            self.emit(frame, "changed")
+        way = right - left
+        self.vx = 150.0 * way
+        self.facing = way or self.facing
+        if left and not self.was_left and not self.rests["turn"]:
+            self.use(frame, "turn")
+
+    def feel(self, frame: int) -> None:
+        self.mood_age += 1
+        if self.mood == "calm":
+            if self.inside[0] or self.inside[2]:
+                self.mood, self.mood_age = "alert", 0
+                self.emit(frame, "changed")
+        elif self.mood_age >= 50:
+            self.mood, self.mood_age = "calm", 0
+            self.emit(frame, "changed")
+        self.lamp_age += 1
+        if self.lamp == "dark":
+            if self.mood == "alert" and not self.rests["step"]:
+                self.use(frame, "step")
+                self.lamp, self.lamp_age = "lit", 0
+                self.emit(frame, "changed")
+        elif self.lamp_age >= 25:
+            self.lamp, self.lamp_age = "dark", 0
+            self.emit(frame, "changed")
+
+    def move(self, frame: int) -> None:
+        self.vy -= 15.0
+        x, y = self.x + self.vx / 60.0, self.y + self.vy / 60.0
+        if self.vx:
+            if x < LEFT or x > RIGHT:
+                x, self.vx = (LEFT if x < LEFT else RIGHT), 0.0
+            self.x = x
+        if y <= 16.0:
+            self.y, self.vy = 16.0, 0.0
+            if not self.grounded:
+                self.emit(frame, "landed")
+            self.grounded = True
+        else:
+            self.y = y
+            if self.launched:
+                self.emit(frame, "left_ground")
+            self.grounded = False
+
+    def look(self, frame: int) -> None:
+        for n, (first, last) in enumerate(ZONES):
+            there = self.x < last and first < self.x + 12.0 and self.y < 60.0
+            if there is not self.inside[n]:
+                self.emit(frame, "entered" if there else "left")
+                self.inside[n] = there
+
+    def row(self) -> tuple[Any, ...]:
+        rests = [value for left in self.rests.values() for value in (left, not left)]
+        return (
+            self.x, self.y, self.vx, self.vy, self.grounded, self.facing, *rests,
+            self.gait, self.gait_age, self.mood, self.mood_age, self.lamp, self.lamp_age, *self.inside,
+        )  # fmt: skip
+
+
+def by_class(held: list[tuple[bool, bool, bool]]) -> tuple[dict[str, Any], list[tuple[int, str]]]:
+    evening = Evening()
+    rows = [evening.row()]
+    for frame in range(1, FRAMES + 1):
+        evening.step(frame, *held[frame])
+        rows.append(evening.row())
+    return {
+        name: np.array(column) for name, column in zip(CHANNELS, zip(*rows, strict=True), strict=True)
+    }, evening.events
+
+
 LEVEL = ground()
 
 
@@ -274,6 +395,8 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         lambda: lt.record(scenario),
         lambda: by_hand(held),
     )
+    same(trace, *by_class(held))
+    yield "the same / a class with attributes", 1.3, lambda: lt.record(scenario), lambda: by_class(held)
     many = lt.Scenario(crowd_by_parts(50), frames=600)
     crowd, columns = lt.record(many), crowd_by_hand(50, 600)
     for name, column in columns.items():
