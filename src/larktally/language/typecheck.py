@@ -384,7 +384,7 @@ _TAKES: dict[str, Callable[[Checker, Parameter, Node], None]] = {
     "clock": Checker._clock,
     "measure": Checker._measure,
     "judged": Checker._judged,
-    # Checked with each name filled in, by the function itChecker.
+    # Checked with each name filled in, by the function itself.
     "template": lambda checker, parameter, node: None,
     "quantity": Checker.quantity,
     "compared": Checker._compared,
