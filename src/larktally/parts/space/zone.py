@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import textwrap
 from collections.abc import Mapping, Sequence
 
 from larktally.errors import ModelError
@@ -21,13 +22,10 @@ x, y = body.x, body.y
 inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
 if inside is not presence.inside or me.used:
     me.step()"""
-# The same of several.
-_LOOK_AT_ALL = """\
+# The same of several: one step looks at them all.
+_LOOK_AT_ALL = f"""\
 for body, presence, before_x, before_y, after_x, after_y in watched:
-    x, y = body.x, body.y
-    inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
-    if inside is not presence.inside or me.used:
-        me.step()
+{textwrap.indent(_LOOK, "    ")}
         break"""
 
 
