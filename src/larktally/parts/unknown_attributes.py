@@ -30,14 +30,23 @@ def unknown_attribute(parts: Iterable[Part]) -> str:
         for name in vars(part):
             if name not in own and not name.startswith("_"):
                 called = kind.__name__.lower()
-                hint = _hint(
-                    name, sorted(one for one in vars(part) if one in own and one not in _COMMON and one[0] != "_")
-                )
+                hint = _hint(name, _settable(part, own))
                 yours = f"A value of your own is sim.value('{part.name}.{name}', …)"
                 return (
                     f"{called} {part.name!r}: the model sets {name!r}, which a {called} does not have; {hint} {yours}"
                 )
     return ""
+
+
+def _settable(part: Part, own: Iterable[str]) -> list[str]:
+    """What a model may set on a part: what it holds under a public name, and what is set by a property."""
+    held = vars(part)
+    found = []
+    for name in own:
+        settable = getattr(getattr(type(part), name, None), "fset", None) is not None
+        if (name in held or settable) and name not in _COMMON and name[0] != "_":
+            found.append(name)
+    return sorted(found)
 
 
 @functools.cache

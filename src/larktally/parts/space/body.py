@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+import operator
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import ClassVar, Literal, TypeAlias
+from typing import Any, ClassVar, Literal, TypeAlias
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
@@ -12,7 +13,7 @@ from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.answers import ANSWERS, Answer, axis_by_axis, pushed_out
 from larktally.parts.space.checks import number, numbers, words_of
-from larktally.parts.space.clearances import Floor, Gap
+from larktally.parts.space.clearances import Floor, Gap, floor_under
 from larktally.parts.space.hop import INTEGRATORS, Integrator
 from larktally.parts.space.positioned_box import Anchor
 from larktally.parts.space.riding import Leaves, RidingBox
@@ -27,13 +28,47 @@ GroundTest: TypeAlias = Literal["contact", "probe", "end"]
 GROUND_TESTS: tuple[GroundTest, ...] = ("contact", "probe", "end")
 
 
+# Floors that a body remembers.
+MOST_KNOWN = 16
 _SHOWS = ("gravity", "limit", "touching", "apex")
-# The step of a body, as lines.
+# A plain step as lines: on along a floor or through the air, as far as the step before found that nothing changes there.
+# Whatever could make it another one forgets the way, or is asked here.
 _STEP = """\
-if me._carried and not me.grounded:
-    me._take_along()
-if me._knock_left or not me._short or not me._walked_or_flew():
-    me._swept()"""
+x, y, move = me.x, me.y, me.vx / rate
+next_x = x
+if move:
+    next_x = x + move
+if me.limit or moving:
+    pass
+elif me.grounded:
+    floor = me._floor
+    if floor and me.gravity == floor.gravity and y == floor.y and not me.vy:
+        if floor.low < x < floor.high and floor.first < next_x < floor.last:
+            me.x = me._left[0] = next_x
+            me.vy = 0.0
+            continue
+else:
+    gap = me._gap
+    if gap and gap.clear and gap.left < x < gap.right and gap.left < next_x < gap.right and gap.low < y < gap.high:
+        vy, gravity = me.vy, me.gravity
+        if gravity:
+            vy = vy - gravity * up_sign / rate
+        next_y = y + vy / rate
+        if gap.low < next_y < gap.high:
+            me.x, me.y, me.vy = next_x, next_y, vy
+            me._left = [next_x, next_y]
+            continue
+me.step()"""
+
+
+def _ends_the_way(name: str) -> Any:
+    """An attribute kept under another name: a body's way is to be looked at as a whole again when it is set."""
+
+    def set_it(body: Body, value: object) -> None:
+        setattr(body, name, value)
+        body.forget_way()
+
+    return property(operator.attrgetter(name), set_it)
 
 
 class _Limit:
@@ -118,7 +153,14 @@ class Body(RidingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts", "_floor", "_gap")
+    derived_fields = ("contacts",)
+    # The short way knows nothing of these, and a rule may set them at any time.
+    falls_through = _ends_the_way("_falls_through")
+    probe = _ends_the_way("_probe")
+    bounce = _ends_the_way("_bounce")
+    integrator = _ends_the_way("_integrator")
+    on_contact = _ends_the_way("_on_contact")
+    leader = _ends_the_way("_leader")
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
@@ -164,7 +206,7 @@ class Body(RidingBox):
         else:
             self.probe = number(what, "probe", probe, 0.0)
         self.on_contact = on_contact
-        self.leader: Callable[[], list[float] | None] | None = None
+        self.leader = None
         self.grounded = self.near_ground = False
         self.contacts: list[Contact] = []
         self.touching: list[list[int]] = []
@@ -179,8 +221,7 @@ class Body(RidingBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left: list[float] = []
-        self._floor: Floor | None = None
-        self._gap: Gap | None = None
+        self._known_floors: list[Floor] = []
         self._begin_riding(what, leaves_with, leaves_within)
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by
@@ -190,12 +231,9 @@ class Body(RidingBox):
             raise ModelError(f"{what} has no apex: this level has no up")
         self._gravity_later = self._rose = False
         self._sides = [False] * (2 * len(axes))
-        self._plain_motion = len(axes) == 2 and integrator == "semi-implicit"
         # The short way is written for x and y, with y up; on another level every frame goes the whole way.
         own_ways = answer != "swept" or grounded_by != "contact"
-        self._short = (
-            self._plain_motion and self.up == 1 and not own_ways and not set(self.shows) & {"touching", "apex"}
-        )
+        self._short = len(axes) == 2 and self.up == 1 and not own_ways and not set(self.shows) & {"touching", "apex"}
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         shown = []
@@ -245,14 +283,20 @@ class Body(RidingBox):
         if self._knock_left or not self._short or not self._walked_or_flew():
             self._swept()
 
-    def inlined(self) -> Inlined:
-        return Inlined(_STEP)
+    def inlined(self) -> Inlined | None:
+        if not self._short:
+            return None
+        return Inlined(_STEP, {"rate": self._rate, "up_sign": self.up_sign, "moving": self.near.moving})
+
+    def after_load(self) -> None:
+        self.forget_way()
 
     def _swept(self) -> None:
         """A frame's way with everything that may come in between."""
+        self.forget_way()
         if self._knock_left:
             self._be_knocked()
-        if self._plain_motion:
+        if len(self.axes) == 2:
             position, velocity = [self.x, self.y], [self.vx, self.vy]
         else:
             position, velocity = self._place_and_speed()
@@ -321,6 +365,7 @@ class Body(RidingBox):
             and not (self.limit or self._trouble or self.touching or self.falls_through)
             and not (self._gravity_later or self._carried)
             and grounded is self._was_grounded
+            and self.integrator == "semi-implicit"
             and self.probe is None
             and self.on_contact is None
             and self.leader is None
@@ -334,36 +379,30 @@ class Body(RidingBox):
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
         if near.moving and near.moves_near(x, y, next_x, next_y):
             return False
+        if not near.reaches(x, y, next_x, next_y):
+            return False
         if grounded:
             if vy * self.up_sign >= 0 or self.bounce:
                 return False
-            floor = self._floor
-            if (
-                floor is None
-                or near.still is not floor.solids
-                or y != floor.y
-                or not (floor.low < x < floor.high and floor.low < next_x < floor.high)
-            ):
-                if not near.inside(next_x, next_y):
-                    return False
-                found = self._floor_alone(x, y, move_x, next_x)
-                if found is None:
-                    return False
-                floor = self._floor = Floor(near, found, x, y, self.up_sign)
+            floor = self._floor_at(x, y)
+            if floor is None or not floor.first < next_x < floor.last:
+                return False
+            self._floor = floor
             # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
             if vy != floor.vy:
                 floor.vy = vy
                 floor.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
+            floor.gravity = math.nan
+            if not self.vy:
+                floor.gravity = gravity
             self.contacts = floor.contacts
             self.x = left[0] = next_x
             self.vy = 0.0
             return True
-        if not near.inside(next_x, next_y):
-            return False
         gap = self._gap
-        if gap is None or gap.solids is not near.still or not gap.low < y < gap.high:
-            gap = self._gap = Gap(near.still, y)
-        if not (gap.clear and gap.low < y < gap.high and gap.low < next_y < gap.high):
+        if not gap or not gap.low < y < gap.high or not (gap.left < x < gap.right or not gap.clear):
+            gap = self._gap = Gap(near, y)
+        if not (gap.clear and gap.left < next_x < gap.right and gap.low < next_y < gap.high):
             for low, high, _ in near.still:
                 if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
                     return False
@@ -373,25 +412,17 @@ class Body(RidingBox):
         self.vy = vy
         return True
 
-    def _floor_alone(self, x: float, y: float, move_x: float, next_x: float) -> ExpandedBox | None:
-        """The floor that it stands on where a step along it meets nothing else: every other solid is left on its side, or is
-        above or below, or goes on with that floor. None where there is anything that only the sweep can tell."""
-        floor = None
-        for solid in self.near.still:
-            low, high, _ = solid
-            surface = low[1]
-            if self.up_sign > 0:
-                surface = high[1]
-            if y == surface and low[0] < x < high[0]:
-                # Over a seam the first of the two is met, as the sweep has it, and then the other not any more.
-                if floor is None:
-                    floor = solid
-            elif y == surface and low[0] <= x <= high[0]:
-                # On the very edge of a second one.
-                return None
-            elif low[1] < y < high[1] and not clear(x, move_x, next_x, low[0], high[0]):
-                return None
-        return floor
+    def _floor_at(self, x: float, y: float) -> Floor | None:
+        """The floor under it, and how far it goes: known from before, for who walks to and fro, or looked for."""
+        for floor in self._known_floors:
+            if y == floor.y and floor.low < x < floor.high:
+                return floor
+        found = floor_under(self.near, x, y, self.up_sign)
+        if found is not None:
+            if len(self._known_floors) == MOST_KNOWN:
+                self._known_floors.clear()
+            self._known_floors.append(found)
+        return found
 
     @property
     def sides(self) -> tuple[bool, ...]:

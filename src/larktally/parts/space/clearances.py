@@ -4,57 +4,86 @@ from __future__ import annotations
 
 import math
 
+from larktally.parts.space.box import Box
 from larktally.parts.space.solid_query import SolidQuery
-from larktally.parts.space.sweep import Contact, ExpandedBox
+from larktally.parts.space.sweep import Contact
 
-__all__ = ["Floor", "Gap"]
+__all__ = ["Floor", "Gap", "floor_under"]
 
 # Of a coordinate: far more than what a float64 rounds.
 APART = 1e-6
 
 
 class Floor:
-    """How far a body may walk at one height, among some solids, on the floor that it stands on: while it stays strictly
-    between `low` and `high` along x it meets that floor and nothing else. `vy` pressed it down last, and made `contacts`."""
+    """How far a body may walk at one height, among some solids: while it starts strictly between `low` and `high` along x, and
+    goes no farther than strictly between `first` and `last`, it meets the floor `box` and nothing else.
 
-    __slots__ = ("box", "contacts", "high", "low", "solids", "vy", "y")
+    `vy` pressed it down last, and made `contacts`; `gravity` is what does so again where it starts at rest (NaN: not known).
+    """
 
-    def __init__(self, near: SolidQuery, floor: ExpandedBox, x: float, y: float, up_sign: float) -> None:
-        self.solids, self.box, self.y = near.still, floor.box, y
-        # No farther than the level, and the cells whose solids these are, whose own edges are inside of them.
-        self.low = max(floor.low[0], math.nextafter(near.inner_low[0], -math.inf))
-        self.high = min(floor.high[0], math.nextafter(near.inner_high[0], math.inf))
-        self.vy, self.contacts = 0.0, list[Contact]()
-        for low, high, _ in near.still:
-            surface = low[1]
-            if up_sign > 0:
-                surface = high[1]
-            if y != surface and not low[1] < y < high[1]:
+    __slots__ = ("box", "contacts", "first", "gravity", "high", "last", "low", "vy", "y")
+
+    def __init__(self, box: Box, y: float, start: tuple[float, float], way: tuple[float, float]) -> None:
+        self.box, self.y = box, y
+        self.low, self.high = start
+        self.first, self.last = way
+        self.vy, self.gravity, self.contacts = 0.0, math.nan, list[Contact]()
+
+
+def floor_under(near: SolidQuery, x: float, y: float, up_sign: float) -> Floor | None:
+    """The floor under a body that stands at x and y, among the still solids that were found last; None where it stands on none,
+    or inside of something, as only the sweep can tell then."""
+    # No farther than the level, and the cells whose solids these are.
+    (first, _), (last, _) = near.outside
+    low, high, floor = first, last, None
+    for solid in near.still:
+        left, right = solid.low[0], solid.high[0]
+        surface = solid.low[1]
+        if up_sign > 0:
+            surface = solid.high[1]
+        if y == surface:
+            # Of several the first one is met, wherever it reaches: those after it make no difference, not even at an edge.
+            if floor is not None:
                 continue
-            if high[0] <= x:
-                self.low = max(self.low, high[0] + _apart(high[0]))
-            elif low[0] >= x:
-                self.high = min(self.high, low[0] - _apart(low[0]))
+            if left < x < right:
+                floor, low, high = solid.box, max(low, left), min(high, right)
+            elif right <= x:
+                low = max(low, math.nextafter(right, -math.inf))
             else:
-                # A second floor at the same height, or what it is inside of: as long as it stays so.
-                self.low, self.high = max(self.low, low[0]), min(self.high, high[0])
+                high = min(high, math.nextafter(left, math.inf))
+        elif solid.low[1] < y < solid.high[1]:
+            if right <= x:
+                first = max(first, right + _apart(right))
+            elif left >= x:
+                last = min(last, left - _apart(left))
+            else:
+                return None
+    if floor is None or not first < x < last:
+        return None
+    return Floor(floor, y, (max(low, first), min(high, last)), (first, last))
 
 
 class Gap:
-    """How some solids stand about a body in the air: while it stays strictly between `low` and `high` along y it is either
-    `clear` of all of them, wherever it goes along x, or beside the same ones."""
+    """How some solids stand about a body in the air: while it stays strictly between `low` and `high` along y, and between
+    `left` and `right` along x, it is either `clear` of all of them or beside the same ones."""
 
-    __slots__ = ("clear", "high", "low", "solids")
+    __slots__ = ("clear", "high", "left", "low", "right")
 
-    def __init__(self, solids: tuple[ExpandedBox, ...], y: float) -> None:
-        self.solids, self.clear, self.low, self.high = solids, True, -math.inf, math.inf
-        for low, high, _ in solids:
-            if high[1] <= y:
-                self.low = max(self.low, high[1] + _apart(high[1]))
-            elif low[1] >= y:
-                self.high = min(self.high, low[1] - _apart(low[1]))
+    def __init__(self, near: SolidQuery, y: float) -> None:
+        (left, lowest), (right, highest) = near.outside
+        clear = True
+        for (_, bottom), (_, top), _ in near.still:
+            if top <= y:
+                top += _apart(top)
+                if top > lowest:
+                    lowest = top
+            elif bottom >= y:
+                bottom -= _apart(bottom)
+                if bottom < highest:
+                    highest = bottom
             else:
-                self.clear, self.low, self.high = False, max(self.low, low[1]), min(self.high, high[1])
+                clear, lowest, highest = False, max(lowest, bottom), min(highest, top)
+        self.clear, self.left, self.right, self.low, self.high = clear, left, right, lowest, highest
 
 
 def _apart(edge: float) -> float:

@@ -11,6 +11,7 @@ from larktally.parts.part import Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.box import Box, middle_of
 from larktally.parts.space.checks import numbers, size_of
+from larktally.parts.space.clearances import Floor, Gap
 from larktally.parts.space.level import Level
 from larktally.parts.space.solid_query import ALWAYS_MET, SolidQuery
 from larktally.parts.space.sweep import Contact, overlapping, sweep
@@ -27,6 +28,9 @@ class PositionedBox(Part):
     x: float
     y: float
     z: float
+    # How far it may go before anything changes for it, where that is known: along its floor, or through the air.
+    _floor: Floor | None = None
+    _gap: Gap | None = None
 
     def __init__(
         self,
@@ -57,6 +61,10 @@ class PositionedBox(Part):
         self.near = SolidQuery(self.level, extent_low, extent_high, self.level.check_layers(layers, layers_of(sim)))
         self.falls_through = False
         self.set_position(numbers(what, "at", at, len(self.axes)))
+
+    def forget_way(self) -> None:
+        """Says that its next step is no plain one, such as the step before was: it is to be looked at as a whole."""
+        self._floor = self._gap = None
 
     @property
     def position(self) -> tuple[float, ...]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from larktally.parts.space.box import Box
 from larktally.parts.space.level import Level
@@ -21,12 +22,23 @@ ALWAYS_MET = frozenset(("platform", "enclosure"))
 MOST_REMEMBERED = 10_000
 
 
+class _Region(NamedTuple):
+    """Some cells of the level: their solids as a body meets them, between which positions those are all that it can meet, and
+    strictly between which it is inside of the level, too."""
+
+    solids: tuple[ExpandedBox, ...]
+    low: tuple[float, ...]
+    high: tuple[float, ...]
+    outside: tuple[tuple[float, ...], tuple[float, ...]]
+    in_bounds: bool
+
+
 class SolidQuery:
     """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
 
-    `in_bounds` says that whatever stays inside these cells is inside the level; a position from `inner_low` to `inner_high` is
-    inside of both; `moving` are functions that return the
-    boxes of things that move (platforms, walls), asked for every time.
+    `in_bounds` says that whatever stays inside these cells is inside the level; a position strictly between the two of
+    `outside` is inside of both; `moving` are functions that return the boxes of things that move (platforms, walls), asked for
+    every time.
     """
 
     def __init__(
@@ -35,13 +47,8 @@ class SolidQuery:
         self.level, self.layers = level, layers
         self.extent_low, self.extent_high = tuple(extent_low), tuple(extent_high)
         self.moving: list[Callable[[], Iterable[Box]]] = []
-        self.still: tuple[ExpandedBox, ...] = ()
-        # NaN is inside of nothing, so that the first question looks the cells up.
-        self._low: tuple[float, ...] = (math.nan,) * len(self.extent_low)
-        self._high: tuple[float, ...] = (math.nan,) * len(self.extent_low)
-        self.inner_low = self.inner_high = self._low
-        self.in_bounds = False
-        self._grown: dict[tuple[int, ...], tuple[ExpandedBox, ...]] = {}
+        self._regions: dict[tuple[int, ...], _Region] = {}
+        self._be_nowhere()
 
     def meets(self, provider: Callable[[], Iterable[Box]]) -> bool:
         """Whether the body stops at what moves by itself and gives its boxes by this function."""
@@ -51,10 +58,16 @@ class SolidQuery:
         """Whether the body stops at solids of a layer."""
         return self.layers is None or layer in self.layers or layer in ALWAYS_MET
 
-    def inside(self, x: float, y: float) -> bool:
+    def reaches(self, x: float, y: float, next_x: float, next_y: float) -> bool:
+        """Whether a step from a place to another stays inside the level, with the solids of its cells as `still`."""
+        if not (self._inside(x, y) and self._inside(next_x, next_y)):
+            self._look((x, y), (next_x - x, next_y - y))
+        return self._inside(x, y) and self._inside(next_x, next_y)
+
+    def _inside(self, x: float, y: float) -> bool:
         """Whether a position is inside the level, and inside the cells whose solids are `still`."""
-        low, high = self.inner_low, self.inner_high
-        return low[0] <= x <= high[0] and low[1] <= y <= high[1]
+        low, high = self.outside
+        return low[0] < x < high[0] and low[1] < y < high[1]
 
     def moves_near(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether anything that moves by itself stands where a step from a place to another might meet it."""
@@ -80,7 +93,7 @@ class SolidQuery:
             and (len(move) == 2 or (low[2] <= position[2] + move[2] <= high[2] and low[2] <= position[2] <= high[2]))
         ):
             # Once a body leaves its cells, which is every some frames: otherwise four comparisons answer.
-            self.still = self._find(position, move)
+            self._look(position, move)
         solids = self.still
         if self.moving:
             solids += self._moving_solids(position, move, ignoring)
@@ -117,30 +130,47 @@ class SolidQuery:
                 if self.layers is None or self.stops_at(box.layer):
                     yield box
 
-    def _find(self, position: Sequence[float], move: Sequence[float]) -> tuple[ExpandedBox, ...]:
+    def _be_nowhere(self) -> None:
+        # NaN is inside of nothing, so that the next question looks the cells up.
+        nowhere = (math.nan,) * len(self.extent_low)
+        self._be_in(_Region((), nowhere, nowhere, (nowhere, nowhere), False))
+
+    def _be_in(self, region: _Region) -> None:
+        self.still, self._low, self._high, self.outside, self.in_bounds = region
+
+    def _look(self, position: Sequence[float], move: Sequence[float]) -> None:
         """Looks up the cells that a move goes through, and how far their solids are good for."""
-        self._low = self._high = (math.nan,) * len(position)
-        self.inner_low = self.inner_high = self._low
-        self.in_bounds = False
-        spans = list(zip(position, move, self.extent_low, self.extent_high, strict=True))
-        low = [min(p, p + displacement) - before - TOUCH for p, displacement, before, _ in spans]
-        high = [max(p, p + displacement) + after + TOUCH for p, displacement, _, after in spans]
-        grid = self.level.grid
-        # What is not finite is told as trouble by the body; here it must only not raise in floor().
-        if not all(map(math.isfinite, low + high)):
-            return ()
-        key, cell = grid.key(low, high), grid.cell
-        self._low = tuple(key[2 * i] * cell + reach + TOUCH for i, reach in enumerate(self.extent_low))
-        self._high = tuple((key[2 * i + 1] + 1) * cell - reach - TOUCH for i, reach in enumerate(self.extent_high))
-        # Positions inside of both: in_bounds asks that of whole cells, which few are at the edge of a level.
-        self.inner_low = tuple(map(max, self._low, self.level.low))
-        self.inner_high = tuple(map(min, self._high, self.level.high))
-        bounds = zip(self.level.low, self._low, self._high, self.level.high, strict=True)
-        self.in_bounds = all(first <= a and b <= last for first, a, b, last in bounds)
-        solids = self._grown.get(key)
-        if solids is None:
-            if len(self._grown) >= MOST_REMEMBERED:
-                self._grown.clear()
-            wanted = [box for box in grid.boxes_in(key) if self.layers is None or box.layer in self.layers]
-            solids = self._grown[key] = tuple(grow(box, self.extent_low, self.extent_high) for box in wanted)
-        return solids
+        low, high = [], []
+        for p, displacement, before, after in zip(position, move, self.extent_low, self.extent_high, strict=True):
+            end = p + displacement
+            # What is not finite is told as trouble by the body; here it must only not raise in floor().
+            if not (math.isfinite(p) and math.isfinite(end)):
+                self._be_nowhere()
+                return
+            low.append(min(p, end) - before - TOUCH)
+            high.append(max(p, end) + after + TOUCH)
+        key = self.level.grid.key(low, high)
+        region = self._regions.get(key)
+        if region is None:
+            if len(self._regions) >= MOST_REMEMBERED:
+                self._regions.clear()
+            region = self._regions[key] = self._region(key)
+        self._be_in(region)
+
+    def _region(self, key: tuple[int, ...]) -> _Region:
+        grid, level = self.level.grid, self.level
+        low, high = [], []
+        for i, (before, after) in enumerate(zip(self.extent_low, self.extent_high, strict=True)):
+            low.append(key[2 * i] * grid.cell + before + TOUCH)
+            high.append((key[2 * i + 1] + 1) * grid.cell - after - TOUCH)
+        found = []
+        for box in grid.boxes_in(key):
+            if self.layers is None or box.layer in self.layers:
+                found.append(grow(box, self.extent_low, self.extent_high))
+        # Just outside of both: whether whole cells are inside of the level few can say that are at its edge.
+        below, above, in_bounds = [], [], True
+        for first, a, b, last in zip(level.low, low, high, level.high, strict=True):
+            below.append(math.nextafter(max(a, first), -math.inf))
+            above.append(math.nextafter(min(b, last), math.inf))
+            in_bounds = in_bounds and first <= a and b <= last
+        return _Region(tuple(found), tuple(low), tuple(high), (tuple(below), tuple(above)), in_bounds)

@@ -32,7 +32,6 @@ class SteeredBox(PositionedBox):
     _knock: dict[str, float]
     _knock_left: int
     _rate: float
-    _plain_motion: bool
 
     def launch(
         self,
@@ -58,6 +57,7 @@ class SteeredBox(PositionedBox):
         self._set_speeds(vx, vy, vz)
         self.grounded = False
         self._gravity_later = gravity == "later"
+        self.forget_way()
 
     def push(self, *, vx: float = 0.0, vy: float = 0.0, vz: float = 0.0) -> None:
         """Adds to velocities: an impulse, for a body of unit mass."""
@@ -175,7 +175,7 @@ class SteeredBox(PositionedBox):
         elif self.gravity:
             self._check_without_up(f"body {self.name!r}", None)
         # The way that nearly every body goes: without the loop and the list below.
-        if self._plain_motion and not self.limit:
+        if not self.limit and self.integrator == "semi-implicit" and len(velocity) == 2:
             return [velocity[0] / rate, velocity[1] / rate]
         if self.limit:
             limited(velocity, self.limit, self.level)

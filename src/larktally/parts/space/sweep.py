@@ -48,6 +48,11 @@ def contact_at(axis: int, normal: int, box: Box, time: float, speed: float) -> C
 
 def grow(box: Box, extent_low: Sequence[float], extent_high: Sequence[float]) -> ExpandedBox:
     """A box as a point meets it whose body reaches `extent_low` below and `extent_high` above it along each axis."""
+    # Written out for a plane, which most levels are.
+    if len(extent_low) == 2:
+        (left, bottom), (right, top) = box.low, box.high
+        corner = (left - extent_high[0], bottom - extent_high[1])
+        return ExpandedBox(corner, (right + extent_low[0], top + extent_low[1]), box)
     low = tuple(side - reach for side, reach in zip(box.low, extent_high, strict=True))
     high = tuple(side + reach for side, reach in zip(box.high, extent_low, strict=True))
     return ExpandedBox(low, high, box)
