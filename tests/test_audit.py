@@ -8,9 +8,10 @@ import pytest
 from click.testing import CliRunner
 
 import larktally as lt
-from larktally.auditing.audit import Audit, look_at
 from larktally.auditing.checks import CHECKS
 from larktally.auditing.finding import Finding, folded, ranked
+from larktally.auditing.found import Audit
+from larktally.auditing.looking import look_at
 from larktally.auditing.seen import Seen
 from larktally.cli import main
 

@@ -2,6 +2,7 @@
 
 import io
 import json
+import sys
 from html import unescape
 
 import msgspec
@@ -9,6 +10,7 @@ import pytest
 from rich.console import Console
 
 import larktally as lt
+from larktally.cli.printing import show_report
 from larktally.demo import quay
 from larktally.names import did_you_mean, matching, one_or_many, unknown_name
 from larktally.report import Heading, Line, Report, Table
@@ -52,6 +54,64 @@ def test_a_result_says_the_same_words_as_text_and_in_a_terminal(results, name):
     assert text == result.report().text() and text.strip()
     assert shown.split() == text.split()
     assert [line.rstrip() for line in shown.splitlines()] == [line.rstrip() for line in text.splitlines()]
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_a_command_prints_a_report_as_text_where_it_is_piped_and_no_wider_than_a_terminal(
+    results, name, monkeypatch, capsys
+):
+    report = results[name].report()
+    monkeypatch.delenv("COLUMNS", raising=False)
+    show_report(report)
+    assert capsys.readouterr().out == f"{report.text()}\n"
+    for columns in (300, 50):
+        monkeypatch.setenv("COLUMNS", str(columns))
+        show_report(report)
+        shown = capsys.readouterr().out
+        assert shown.split() == report.text().split() or columns == 50
+        assert max(map(len, shown.splitlines())) <= columns
+
+
+@pytest.mark.parametrize(
+    ("title", "laid_out"), [("hop → land", False), ("跳" * 20, True), ("[red]bell\x07[/red]", False)]
+)
+def test_a_terminal_shows_tones_with_and_without_laying_out_and_nothing_that_it_would_obey(
+    title, laid_out, monkeypatch, capsys
+):
+    from larktally.views import terminal
+
+    drawn = []
+    monkeypatch.setattr(terminal, "print_report", lambda out, report: drawn.append(report))
+    monkeypatch.setenv("COLUMNS", "60")
+    report = Report.of(
+        [
+            Heading("BROKEN", title, "bad"),
+            Line("row 3", "because", "quiet", 1),
+            Line("", "next", "good"),
+            Line("as is"),
+            Table(["row", "gait"], [["3", "airborne"], ["12", "standing"]], frozenset((1,)), {1: "bad"}, indent=1),
+        ]
+    )
+    monkeypatch.setattr(sys.stdout, "isatty", lambda: True)
+    show_report(report)
+    shown = capsys.readouterr().out
+    assert bool(drawn) is laid_out
+    if not laid_out:
+        told = title.replace("\x07", "\\x07")
+        lines = [
+            "",
+            f"\x1b[31m\x1b[1mBROKEN\x1b[0m  \x1b[1m{told}\x1b[0m",
+            "  because  \x1b[2mrow 3\x1b[0m",
+            "next",
+            "as is",
+            "\x1b[2m  row  gait\x1b[0m",
+            "    3  airborne",
+            "\x1b[31m\x1b[1m   12  standing\x1b[0m",
+        ]
+        assert shown.split("\n") == [*lines, ""]
+        monkeypatch.setenv("NO_COLOR", "1")
+        show_report(report)
+        assert capsys.readouterr().out == f"{report.text()}\n"
 
 
 @pytest.mark.parametrize("name", NAMES)

@@ -6,12 +6,10 @@ own: `lt.language`, `lt.charts`, `lt.geometry`, `lt.explain`.
 
 from __future__ import annotations
 
-import ast
-import functools
 import importlib
-import pkgutil
 from typing import TYPE_CHECKING, Any
 
+from larktally.lazy_names import loaded_when_used
 from larktally.version import __version__ as __version__
 
 # Each public name is written once, here: a type checker and an editor read this block as it stands, and `__getattr__`
@@ -21,8 +19,8 @@ if TYPE_CHECKING:
     from larktally import explain as explain
     from larktally import geometry as geometry
     from larktally import language as language
-    from larktally.auditing.audit import Audit as Audit
     from larktally.auditing.audit import audit as audit
+    from larktally.auditing.found import Audit as Audit
     from larktally.claims.checking import check as check
     from larktally.claims.checking import rows_where as rows_where
     from larktally.claims.claim import Claim as Claim
@@ -108,37 +106,9 @@ if TYPE_CHECKING:
     from larktally.views.picture import save_picture as save_picture
 
 
-@functools.cache
-def _homes() -> dict[str, str]:
-    """The module that each public name comes from, read off the block above."""
-    # Through the loader, which has the source where the package is a folder and where it is a zip file.
-    tree = ast.parse(pkgutil.get_data(__name__, "__init__.py") or b"")
-    found: dict[str, str] = {}
-    for node in ast.walk(tree):
-        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("larktally"):
-            found.update((name.name, node.module) for name in node.names)
-    return found
-
-
-def __getattr__(name: str) -> Any:
-    # Worked out when it is asked for, which a star import does and nothing else.
-    if name == "__all__":
-        return __dir__()
-    home = _homes().get(name)
-    if home is None:
-        raise AttributeError(f"module 'larktally' has no attribute {name!r}")
-    if home == "larktally":
-        found: Any = importlib.import_module(f"larktally.{name}")
-    else:
-        found = getattr(importlib.import_module(home), name)
-    globals()[name] = found
-    return found
-
-
 def load_ipython_extension(shell: Any) -> None:
     """`%load_ext larktally` in a notebook: results and traces are shown there as the terminal shows them."""
     importlib.import_module("larktally.views.notebook").load_ipython_extension(shell)
 
 
-def __dir__() -> list[str]:
-    return ["__version__", *sorted(_homes())]
+__getattr__, __dir__ = loaded_when_used(__name__)

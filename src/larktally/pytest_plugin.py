@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 if TYPE_CHECKING:
-    from larktally.auditing.audit import Audit
+    from larktally.auditing.found import Audit
     from larktally.claims.claim import Claim
     from larktally.claims.over_runs import Tallies
     from larktally.claims.verdicts import Tally

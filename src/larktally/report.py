@@ -6,8 +6,9 @@ A block says what it is and how its words are meant (`tone`), never how it is dr
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import Literal, TypeAlias
+
+import msgspec
 
 from larktally.textfmt import aligned, printable
 
@@ -17,8 +18,7 @@ __all__ = ["Block", "Heading", "Line", "Report", "Table", "Tone"]
 Tone: TypeAlias = Literal["plain", "strong", "good", "bad", "odd", "quiet"]
 
 
-@dataclass(frozen=True, slots=True)
-class Heading:
+class Heading(msgspec.Struct, frozen=True):
     """What the blocks after it are about: a word that says how it went, and a title."""
 
     word: str
@@ -26,8 +26,7 @@ class Heading:
     tone: Tone = "strong"
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(msgspec.Struct, frozen=True):
     """A line of text, `indent` steps in. A label stands before it in a column of its own, "" keeps that column blank."""
 
     text: str
@@ -36,22 +35,20 @@ class Line:
     indent: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(msgspec.Struct, frozen=True):
     """A heading and lines of cells. `left` are the columns whose cells stand to the left; `tones` of lines by number."""
 
     head: Sequence[str]
     lines: Sequence[Sequence[str]]
     left: frozenset[int] = frozenset()
-    tones: dict[int, Tone] = field(default_factory=dict)
+    tones: dict[int, Tone] = msgspec.field(default_factory=dict)
     indent: int = 0
 
 
 Block: TypeAlias = "Heading | Line | Table"
 
 
-@dataclass(frozen=True, slots=True)
-class Report:
+class Report(msgspec.Struct, frozen=True):
     """Blocks in the order in which they are read."""
 
     blocks: tuple[Block, ...]

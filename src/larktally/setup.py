@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
 from types import CodeType
 from typing import Any, NamedTuple, TypeVar
+
+import msgspec
 
 from larktally.code_places import code_of_caller, place_of_caller
 from larktally.errors import ModelError
@@ -32,19 +33,18 @@ class Asked(NamedTuple):
     asked_at: tuple[CodeType, int] | None = None
 
 
-@dataclass(slots=True)
-class Setup:
+class Setup(msgspec.Struct):
     """What a run is made from: rate, seed and params. A model reads its numbers from here, so that runs can vary them.
 
     `settings` collects what the model was given for each name it asked for, durations in frames; claims read it. `asked` are
     the same names with their defaults: what can be turned.
     """
 
-    rate: Rate = field(default_factory=Rate)
+    rate: Rate = msgspec.field(default_factory=Rate)
     seed: int = 0
-    params: Mapping[str, Any] = field(default_factory=dict)
-    settings: dict[str, Any] = field(default_factory=dict)
-    asked: dict[str, Asked] = field(default_factory=dict)
+    params: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    settings: dict[str, Any] = msgspec.field(default_factory=dict)
+    asked: dict[str, Asked] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.rate = as_rate(self.rate)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
 from typing import Any, Literal, NamedTuple, TypeAlias
 
+import msgspec
 import numpy as np
 
 from larktally.errors import LarkTallyError
@@ -34,8 +34,7 @@ RATES = ("30", "50", "60", "90", "120", "144", "240", "60000/1001")
 _WIDTHS: dict[int, Any] = {32: np.float32, 64: np.float64}
 
 
-@dataclass(frozen=True, slots=True)
-class SummedTimer:
+class SummedTimer(msgspec.Struct, frozen=True):
     """How a game sums: the `width` of its floats; counting `down` from the length or `up` to it; whether reaching the
     end exactly is enough (`at_end=True`: <= 0 or >= length) or it has to be passed (< 0 or >); and what stands after
     the end: `then="reset"` begins again from the full length, `then="subtract"` keeps what was too much. `check="before"` asks

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from concurrent.futures import Executor
-from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
-from larktally.auditing.checks import CHECKS, Check
+from msgspec.structs import replace
+
+from larktally.auditing.checks import CHECKS
 from larktally.auditing.finding import Finding, folded, ranked
+from larktally.auditing.found import Audit
 from larktally.auditing.late import LATE, late
+from larktally.auditing.looking import look_at
 from larktally.auditing.moved_presses import MOVED, moved_presses
 from larktally.auditing.put_in_pause import PAUSED, put_in_pause
 from larktally.auditing.rerun import HAMMERED, HELD, RATES, hammered, held_down, other_rates
@@ -20,19 +21,17 @@ from larktally.auditing.rewind import RewindAudit, rewind_audit
 from larktally.auditing.seen import Seen
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.names import unknown_name
-from larktally.report import Block, Line, Report, Tone
 from larktally.runs.lateness import Late
 from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.textfmt import plural
 from larktally.traces.trace import Trace
 
-__all__ = ["Audit", "audit", "look_at", "oddities"]
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
-MOST_SHOWN = 7
-# In characters: a list of checks that a terminal would break where it pleases.
-WIDEST = 110
+__all__ = ["audit"]
+
 REPEATS, SAVES = "unlike itself", "saved state"
 # A check that runs a scenario again.
 _Look: TypeAlias = Callable[[Seen, Scenario], Iterable[Finding]]
@@ -45,88 +44,6 @@ _RERUNS: dict[str, _Look] = {
     LATE: late,
 }
 ALL_CHECKS = (*(check.name for check in CHECKS), REPEATS, SAVES, *_RERUNS)
-
-
-@dataclass(frozen=True, slots=True)
-class Audit:
-    """What an audit found: `findings`, the most telling first; `ran` the checks that looked, `skipped` those that did not, with
-    why; `unmet` what the scenario says is intended and nothing found; `accepted` how many were left out as accepted before.
-
-    `rerun` is what running again came to, None where it was not.
-    """
-
-    findings: tuple[Finding, ...]
-    ran: tuple[str, ...]
-    skipped: tuple[tuple[str, str], ...] = ()
-    rerun: RewindAudit | None = None
-    unmet: tuple[str, ...] = ()
-    accepted: int = 0
-
-    @property
-    def passed(self) -> bool:
-        """Whether nothing sure was found."""
-        return all(one.certainty != "sure" for one in self.findings)
-
-    @property
-    def every(self) -> list[Finding]:
-        """All findings, each by itself: those too that are told beside another of the same fault."""
-        return [each for one in self.findings for each in (one, *one.also)]
-
-    def plain(self) -> dict[str, Any]:
-        """The audit as plain data, for JSON."""
-        rerun = None
-        if self.rerun is not None:
-            rerun = self.rerun.plain()
-        return {
-            "passed": self.passed,
-            "findings": [one.plain() for one in self.findings],
-            "ran": list(self.ran),
-            "skipped": dict(self.skipped),
-            "unmet": list(self.unmet),
-            "accepted": self.accepted,
-            "rerun": rerun,
-        }
-
-    def report(self, everything: bool = False) -> Report:
-        """The most telling findings, each with its evidence and the claim that pins it; then which checks ran, and which not."""
-        return Report.of(self._blocks(everything))
-
-    def _blocks(self, everything: bool) -> Iterator[Block]:
-        shown: Sequence[Finding] = self.findings
-        if not everything:
-            shown = self.findings[:MOST_SHOWN]
-        for one in shown:
-            tone: Tone = "odd"
-            if one.certainty == "sure":
-                tone = "bad"
-            yield Line(f"{one.certainty:<7}{one.check}: {one}", tone=tone)
-            for other in one.also:
-                yield Line(f"{other.check}: {other.message}", "also", indent=1)
-            if one.place:
-                yield Line(one.place, "at", indent=1)
-            if one.claim:
-                yield Line(one.claim, "pin it", indent=1)
-            if one.more:
-                yield Line(one.more, "more", indent=1)
-        left = len(self.findings) - len(shown)
-        if left:
-            yield Line(f"and {plural(left, 'finding')} more (--all)", tone="odd")
-        if not self.findings:
-            yield Line("nothing found", tone="good")
-        for text in self.unmet:
-            yield Line(f"intended, and not found: {text}", tone="odd")
-        if self.accepted:
-            yield Line(f"{plural(self.accepted, 'finding')} accepted before", tone="quiet")
-        for line in textwrap.wrap(f"looked for: {', '.join(self.ran)}", WIDEST, subsequent_indent="  "):
-            yield Line(line, tone="quiet")
-        for name, why in self.skipped:
-            yield Line(f"not looked for: {name}: {why}", tone="quiet")
-        if self.rerun is not None:
-            for line in self.rerun.lines():
-                yield Line(line)
-
-    def __str__(self) -> str:
-        return self.report().text()
 
 
 def audit(
@@ -226,46 +143,6 @@ def _of_failing(
     skipped = [(name, why) for name in names if name in (REPEATS, SAVES, *_RERUNS)]
     looked = replace(looked, findings=findings, skipped=(*looked.skipped, *skipped))
     return _told(looked, None, intended, accepted)
-
-
-def look_at(seen: Seen, names: Collection[str] | None = None) -> Audit:
-    """The checks that look at one run and its model, without running it again; those named, or all."""
-    findings: list[Finding] = []
-    ran: list[str] = []
-    skipped: list[tuple[str, str]] = []
-    for check in CHECKS:
-        if names is not None and check.name not in names:
-            continue
-        why = _cannot(check, seen)
-        if why:
-            skipped.append((check.name, why))
-            continue
-        ran.append(check.name)
-        try:
-            findings += check.look(seen)
-        except LarkTallyError as error:
-            # One that stumbles takes none of the others with it.
-            ran.remove(check.name)
-            skipped.append((check.name, str(error).splitlines()[0]))
-    return Audit(tuple(ranked(findings)), tuple(ran), tuple(skipped))
-
-
-def oddities(trace: Trace, scenario: Scenario) -> list[Finding]:
-    """What is odd in a scenario's run, read off it and its model, but for what is meant so."""
-    return [one for one in look_at(Seen(trace, scenario)).findings if one.identity not in scenario.intended]
-
-
-def _cannot(check: Check, seen: Seen) -> str:
-    """Why a check cannot look; "" where it can."""
-    if seen.trace.header.every != 1:
-        return "the recording is thinned, and its rows are no frames"
-    if seen.rows < 2:
-        return "there is one row alone"
-    if check.needs == "machines" and not seen.trace.header.outlines:
-        return "there are no machines of a sim"
-    if check.needs == "sim" and (seen.scenario is None or not seen.trace.header.scene):
-        return "there is no sim to look into"
-    return ""
 
 
 def _told(found: Audit, rerun: RewindAudit | None, intended: Sequence[str], accepted: Collection[str]) -> Audit:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any, Literal, TypeAlias
+
+import msgspec
+from msgspec.structs import replace
 
 __all__ = ["Certainty", "Finding", "folded", "ranked", "rows_text", "why_command"]
 
@@ -16,8 +18,7 @@ SAVED_AND_LATE = {"saved state", "late"}
 Certainty: TypeAlias = Literal["sure", "likely"]
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """One finding of a check.
 
     `about` is the part, rule or channel, `message` what is odd of it, with numbers; `rows` are the first rows in which it shows,

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from larktally.auditing.finding import Finding
 from larktally.auditing.seen import Seen

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
+from msgspec.structs import replace
 
 from larktally.auditing.checks import in_the_pause
 from larktally.auditing.finding import Finding

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import dis
 from collections.abc import Iterator
-from dataclasses import replace
 from fractions import Fraction
 from types import CodeType, FunctionType
 
 import numpy as np
+from msgspec.structs import replace
 
 from larktally.auditing.checks import flicker
 from larktally.auditing.finding import Finding

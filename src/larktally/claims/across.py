@@ -6,7 +6,6 @@ import fnmatch
 import itertools
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, TypeAlias
 
 import msgspec
@@ -25,8 +24,7 @@ Trend: TypeAlias = Literal["constant", "rising", "falling"]
 TRENDS: tuple[Trend, ...] = ("constant", "rising", "falling")
 
 
-@dataclass(frozen=True, slots=True)
-class Across:
+class Across(msgspec.Struct, frozen=True):
     """A measure over runs that differ in one thing: `spread` is how far apart its values may be, `trend` how they go with it,
     `runs` a pattern of the names of those that are meant.
     """
@@ -50,8 +48,7 @@ class Across:
         return f"{self.measure.of} over {self.over}: {', '.join(said)}"
 
 
-@dataclass(frozen=True, slots=True)
-class AcrossResult:
+class AcrossResult(msgspec.Struct, frozen=True):
     """What a rule across runs comes to: groups of runs that differ in one thing alone, and those in which it does not hold.
 
     `broken` are a line for each; `margin` is the least of what was left of the spread, None without one.

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from larktally.claims.expected import ExpectedTable, load_expected
 from larktally.errors import ClaimError
@@ -21,8 +22,7 @@ __all__ = ["Claim", "claim", "expect", "mentions_seen"]
 _ALLOWED = ("untested", "unfinished")
 
 
-@dataclass(frozen=True, slots=True)
-class Claim:
+class Claim(msgspec.Struct, frozen=True):
     """A named statement about a trace: what is claimed, why, and which verdicts besides kept will do.
 
     `table` is what is expected where it is claimed by a table, and `tree` says only so. `family` is the name that claims made

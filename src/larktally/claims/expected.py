@@ -7,11 +7,11 @@ import io
 import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Literal, TypeAlias
 
+import msgspec
 import numpy as np
 
 from larktally.errors import ClaimError
@@ -37,16 +37,14 @@ _PLACES = ("row", "frame", "time")
 Kind: TypeAlias = Literal["number", "count", "flag", "label", "event"]
 
 
-@dataclass(frozen=True, slots=True)
-class _Heading:
+class _Heading(msgspec.Struct, frozen=True):
     """A column as its heading says it: a name, and a tolerance where one is written behind it."""
 
     name: str
     tolerance: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class _Column:
+class _Column(msgspec.Struct, frozen=True):
     """A column beside the trace that it is about: what it holds in each row, and how it is compared."""
 
     heading: _Heading
@@ -55,8 +53,7 @@ class _Column:
     wraps: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class _Cell:
+class _Cell(msgspec.Struct, frozen=True):
     """A filled cell that is not what it should be."""
 
     row: int
@@ -65,8 +62,7 @@ class _Cell:
     found: str
 
 
-@dataclass(frozen=True, slots=True)
-class ExpectedTable:
+class ExpectedTable(msgspec.Struct, frozen=True):
     """Rows of a CSV: `places` are the rows, or the times, as they stand; each of `cells` a text for each heading."""
 
     path: str

@@ -5,9 +5,11 @@ from __future__ import annotations
 import math
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+import msgspec
+from msgspec.structs import replace
 
 from larktally.claims.across import TRENDS, Across
 from larktally.claims.claim import Claim, claim, expect
@@ -63,8 +65,7 @@ _TABLES = ("claim", "measure", "across", "define", "intended")
 MOST_BYTES = 10_000_000
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(msgspec.Struct, frozen=True):
     """All that a claims file holds: claims, named measures and windows, and rules across runs."""
 
     claims: tuple[Claim, ...]

@@ -8,6 +8,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TypeAlias
 
+import msgspec
+
 from larktally.errors import ClaimError, LarkTallyError
 from larktally.language.functions import MEASURES
 from larktally.language.measuring import measured
@@ -78,8 +80,7 @@ class NamedMeasure:
         return MeasureReading(self, measured(read, MEASURES, node))
 
 
-@dataclass(frozen=True, slots=True)
-class MeasureReading:
+class MeasureReading(msgspec.Struct, frozen=True):
     """What a named measure came to, NaN where there was nothing to measure; and what it was before, where that is known."""
 
     measure: NamedMeasure
@@ -149,7 +150,7 @@ def read_measures(
     Raises ClaimError for one that does not fit the trace.
     """
     known = before or {}
-    return tuple(replace(one.read(trace), before=known.get(one.name)) for one in measures)
+    return tuple(msgspec.structs.replace(one.read(trace), before=known.get(one.name)) for one in measures)
 
 
 def values_before(trace: Trace, measures: Iterable[NamedMeasure]) -> dict[str, float]:
@@ -167,7 +168,7 @@ def read_measures_of_both(before: Trace, now: Trace, measures: Iterable[NamedMea
     found = []
     for measure in measures:
         with contextlib.suppress(LarkTallyError):
-            found.append(replace(measure.read(now), before=measure.read(before).value))
+            found.append(msgspec.structs.replace(measure.read(now), before=measure.read(before).value))
     return tuple(found)
 
 

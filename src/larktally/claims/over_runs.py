@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from larktally.claims.across import AcrossResult
 from larktally.claims.notes import notes_on
@@ -19,8 +20,7 @@ __all__ = ["ClaimOverRuns", "Tallies"]
 MOST_RUNS_NAMED, MOST_ROWS_NAMED = 3, 4
 
 
-@dataclass(frozen=True, slots=True)
-class ClaimOverRuns:
+class ClaimOverRuns(msgspec.Struct, frozen=True):
     """One claim over several runs: its result in each, by the run's name."""
 
     name: str

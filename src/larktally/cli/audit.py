@@ -11,10 +11,12 @@ from typing import Any, NamedTuple
 import click
 
 from larktally.auditing.accepted import Accepted
-from larktally.auditing.audit import Audit, audit
+from larktally.auditing.audit import audit
+from larktally.auditing.found import Audit
 from larktally.claims.files import load_intended
 from larktally.cli.hands import executor_at, many_options, worker_count
 from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
+from larktally.cli.printing import show_report
 from larktally.cli.progress import progress
 from larktally.cli.trace_options import reading_options
 from larktally.runs.many import Workers, run_each
@@ -175,7 +177,5 @@ def _fails(found: Audit, fail_on: str) -> bool:
 
 
 def _print(title: str, found: Audit, everything: bool) -> None:
-    from larktally.views.terminal import console, print_report
-
     echo(title)
-    print_report(console(), found.report(everything))
+    show_report(found.report(everything))

@@ -11,6 +11,7 @@ from larktally.claims.files import load_rules
 from larktally.claims.named import measures_table
 from larktally.claims.rules_over_runs import RulesOverRuns
 from larktally.cli.outcome import BAD_INPUT, NOT_KEPT, exit_with, print_json, report_errors
+from larktally.cli.printing import show_report
 from larktally.cli.trace_options import reading_options
 from larktally.errors import LarkTallyError
 from larktally.report import Line, Report
@@ -74,8 +75,6 @@ def command(
 
 def _told_of_one(judged: RulesOverRuns, name: str, seconds: float, junit: Path | None, as_json: bool) -> None:
     """Shows the verdicts of one trace."""
-    from larktally.views.terminal import console, print_report
-
     (tally,), readings = judged.tallies.values(), judged.readings[name]
     if not tally and not readings:
         raise LarkTallyError("[[across]] is over several runs, and this is one: give a folder of traces")
@@ -87,7 +86,7 @@ def _told_of_one(judged: RulesOverRuns, name: str, seconds: float, junit: Path |
         blocks = tally.report().blocks if tally else ()
         if readings:
             blocks += (Line(""), measures_table(readings))
-        print_report(console(), Report.of(blocks))
+        show_report(Report.of(blocks))
     if tally and not tally.passed:
         exit_with(NOT_KEPT)
 
@@ -96,15 +95,13 @@ def _told_over_runs(
     judged: RulesOverRuns, name: str, seconds: float, junit: Path | None, as_json: bool, everything: bool
 ) -> None:
     """Shows what each claim comes to over all runs."""
-    from larktally.views.terminal import console, print_report
-
     tallies = judged.over_all()
     if junit is not None:
         write_junit_over_runs(junit, name, tallies, seconds)
     if as_json:
         print_json(tallies.plain() | {"measures": judged.measures_plain()})
     else:
-        print_report(console(), tallies.report(everything) + judged.measures_report())
+        show_report(tallies.report(everything) + judged.measures_report())
     if tallies.errors:
         exit_with(BAD_INPUT)
     if not tallies.passed:

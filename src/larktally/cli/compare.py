@@ -11,6 +11,7 @@ import click
 from larktally.claims.named import MeasureReading, measures_noted, measures_table, read_measures_of_both
 from larktally.cli.hands import executor_at, many_options, worker_count
 from larktally.cli.outcome import NOT_KEPT, exit_with, print_json, report_errors, show
+from larktally.cli.printing import show_report
 from larktally.cli.progress import progress
 from larktally.cli.trace_options import reading_options, tolerance_option, tolerances, trace_before
 from larktally.comparing.comparison import compare
@@ -96,9 +97,7 @@ def command(
     else:
         show(found, as_json)
         if readings:
-            from larktally.views.terminal import console, print_report
-
-            print_report(console(), Report.of((Line(""), measures_table(readings))))
+            show_report(Report.of((Line(""), measures_table(readings))))
     if not found.identical:
         exit_with(NOT_KEPT)
 

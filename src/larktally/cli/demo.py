@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from larktally.cli.outcome import echo, report_errors
+from larktally.cli.printing import show_report
 from larktally.cli.progress import progress
 from larktally.whole_files import made_folder, write_whole
 
@@ -48,22 +49,21 @@ def _on_the_quay(folder: Path, written: list[Path]) -> list[int]:
     from larktally.explain.replaying import replay
     from larktally.runs.record import record
     from larktally.views.picture import draw_run, save_picture
-    from larktally.views.terminal import console, print_report
 
-    out, good, bad = console(), quay.dusk_run.named("dusk_run"), quay.faulty_run.named("faulty_run")
+    good, bad = quay.dusk_run.named("dusk_run"), quay.faulty_run.named("faulty_run")
     echo("1. Wick walks, hops and bursts along a quay, run headless at 60 frames/s from scripted inputs.")
     trace, faulty = record(good), record(bad)
     size = f"{trace.rows} rows of {len(trace.channels)} channels, {len(trace.events)} events"
     echo(f"   {size}; digest {trace.digest[:12]}…")
     echo("\n2. What is claimed about it, checked on every frame:")
     tally = check(trace, good.claims)
-    print_report(out, tally.report())
+    show_report(tally.report())
     echo(f"\n3. The recording's own inputs, run again:\n   {replay(trace, good)}")
     echo("\n4. A faulty variant: the same run, but a hop is allowed in the air. This is a broken claim:\n")
     broken = check(faulty, bad.claims)
     causes, failed = lines_by_claim(causes_of_breaches(faulty, bad, broken)), broken.failed
     for result in failed:
-        print_report(out, result.report(causes.get(result.name, ())))
+        show_report(result.report(causes.get(result.name, ())))
     echo(f"\n5. And comparing the two says where they part:\n{_indented(compare(trace, faulty))}")
     for suffix in ("parquet", "jsonl"):
         written.append(trace.save(folder / f"dusk_run.{suffix}"))

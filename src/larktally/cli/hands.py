@@ -5,13 +5,15 @@ from __future__ import annotations
 import contextlib
 import importlib
 from collections.abc import Callable, Iterator
-from concurrent.futures import Executor
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from larktally.errors import LarkTallyError
 from larktally.runs.many import Workers
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["executor_at", "many_options", "worker_count"]
 

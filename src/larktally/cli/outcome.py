@@ -15,6 +15,7 @@ from typing import Any, NoReturn, Protocol, TypeVar
 
 import click
 
+from larktally.cli.printing import show_report
 from larktally.code_places import lines_of_users
 from larktally.errors import LarkTallyError, LarkTallyWarning, SubjectFailed
 from larktally.report import Report
@@ -136,9 +137,7 @@ def show(result: Result, as_json: bool) -> None:
     if as_json:
         print_json(result.plain())
         return
-    from larktally.views.terminal import console, print_report
-
-    print_report(console(), result.report())
+    show_report(result.report())
 
 
 def echo(text: str = "", err: bool = False) -> None:

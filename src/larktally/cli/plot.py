@@ -90,7 +90,7 @@ def command(
 
 
 def _save_page(out: Path, trace: Trace, other_file: Path | None, claims: Path | None) -> None:
-    from larktally.auditing.audit import look_at
+    from larktally.auditing.looking import look_at
     from larktally.auditing.seen import Seen
     from larktally.claims.checking import check
     from larktally.claims.files import load_claims

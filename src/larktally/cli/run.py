@@ -15,8 +15,8 @@ from typing import Any, NamedTuple
 
 import click
 
-from larktally.auditing.audit import oddities
 from larktally.auditing.finding import Finding
+from larktally.auditing.looking import oddities
 from larktally.claims.checking import check
 from larktally.claims.files import load_rules
 from larktally.claims.named import MeasureReading, NamedMeasure, measures_table, read_measures, values_before
@@ -35,6 +35,7 @@ from larktally.cli.outcome import (
     report_errors,
     subject_story,
 )
+from larktally.cli.printing import show_report
 from larktally.cli.progress import progress
 from larktally.cli.selection import one_value, split_patterns
 from larktally.cli.trace_options import path_before
@@ -50,7 +51,7 @@ from larktally.runs.file_recording import stopped_path
 from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
-from larktally.textfmt import plural, printable
+from larktally.textfmt import plural
 from larktally.traces.trace import Trace, load_trace
 from larktally.views.junit import Suite, junit_xml, write_junit
 from larktally.whole_files import check_target, made_folder, plain_file_name
@@ -432,30 +433,20 @@ def _told_of(scenario: Scenario, error: LarkTallyError, junit: Path | None, suit
 
 
 def _print(trace: Trace, where: str, scenario: Scenario, tally: Tally, causes: dict[str, Causes]) -> None:
-    from larktally.views.terminal import console, print_report
-
-    out = console()
     if trace.header.end:
         ended = f", ended: {trace.header.end}"
     else:
         ended = ""
-    out.print(
-        printable(f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {where}"),
-        highlight=False,
-        markup=False,
-        soft_wrap=True,
-    )
+    echo(f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {where}")
     if tally:
-        print_report(out, tally.report(lines_by_claim(causes)))
+        show_report(tally.report(lines_by_claim(causes)))
     else:
-        out.print("  no claims in this scenario, so nothing was checked", markup=False, highlight=False)
+        echo("  no claims in this scenario, so nothing was checked")
 
 
 def _print_measures(readings: Sequence[MeasureReading]) -> None:
-    from larktally.views.terminal import console, print_report
-
     if readings:
-        print_report(console(), Report.of((Line(""), measures_table(readings))))
+        show_report(Report.of((Line(""), measures_table(readings))))
 
 
 def _print_findings(scenario: Scenario, findings: Sequence[Finding]) -> None:
@@ -469,12 +460,10 @@ def _print_findings(scenario: Scenario, findings: Sequence[Finding]) -> None:
 
 
 def _print_over_runs(rules_file: Path | None, tallies: Tallies, over_runs: RulesOverRuns, everything: bool) -> None:
-    from larktally.views.terminal import console, print_report
-
     heading = Report.of(
         (Line(""), Line(f"{rules_file} over {plural(len(tallies) + len(tallies.errors), 'run')}", tone="strong"))
     )
-    print_report(console(), heading + tallies.report(everything) + over_runs.measures_report())
+    show_report(heading + tallies.report(everything) + over_runs.measures_report())
 
 
 def _values_before(path: Path, measures: Sequence[NamedMeasure]) -> dict[str, float]:

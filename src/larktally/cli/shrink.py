@@ -10,6 +10,7 @@ import click
 from larktally.claims.verdicts import Tally
 from larktally.cli.hands import executor_at, many_options, worker_count
 from larktally.cli.outcome import NOT_KEPT, echo, exit_with, print_json, report_errors
+from larktally.cli.printing import show_report
 from larktally.cli.progress import progress
 from larktally.explain.causes import causes_of_breaches, lines_by_claim
 from larktally.report import Report
@@ -77,8 +78,6 @@ def command(
 
 
 def _print(found: Shrunk) -> None:
-    from larktally.views.terminal import console, print_report
-
     causes = lines_by_claim(causes_of_breaches(found.trace, found.scenario, Tally([found.result])))
     headline = Report.of_lines(found.headline.splitlines())
-    print_report(console(), headline + found.result.report(causes.get(found.result.name, ())))
+    show_report(headline + found.result.report(causes.get(found.result.name, ())))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from larktally.comparing.comparison import Comparison, compare
 from larktally.comparing.divergence import Divergence
@@ -20,8 +21,7 @@ __all__ = ["Baselines", "BaselineResult"]
 LONGEST_NAME = 200
 
 
-@dataclass(frozen=True, slots=True)
-class BaselineResult:
+class BaselineResult(msgspec.Struct, frozen=True):
     """A run against its baseline. `comparison` is None where there was no baseline; `accepted` says that the run is the
     baseline from now on."""
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Mapping
-from dataclasses import asdict, dataclass
 from fractions import Fraction
 from typing import Any
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 from msgspec import structs
+from msgspec.structs import asdict
 
 from larktally.comparing.divergence import Divergence, first_divergence, shown_exactly
 from larktally.comparing.lags import Lag, lag_of, late, stretch_of
@@ -29,8 +30,7 @@ from larktally.turning import turned
 __all__ = ["Comparison", "ChannelDifference", "compare", "renamed"]
 
 
-@dataclass(frozen=True, slots=True)
-class ChannelDifference:
+class ChannelDifference(msgspec.Struct, frozen=True):
     """A channel that differs: the first row with both values, in how many rows, and for numbers the largest difference
     with its row."""
 
@@ -43,8 +43,7 @@ class ChannelDifference:
     largest_row: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(msgspec.Struct, frozen=True):
     """Two traces side by side. `identical` where every channel, event and input that both have agrees, within the
     tolerances, in all rows. `settings` are what the two were made from that is not the same; `events_only_a` and
     `events_only_b` names that the other subject cannot say, which are left out. `late` is the lag that the whole run

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
 from typing import Any
+
+import msgspec
+from msgspec.structs import asdict
 
 from larktally.comparing.tolerance import Tolerance, apart
 from larktally.textfmt import shown_value
@@ -15,8 +17,7 @@ from larktally.traces.trace import Trace
 __all__ = ["Divergence", "first_divergence", "part_of", "shown_exactly"]
 
 
-@dataclass(frozen=True, slots=True)
-class Divergence:
+class Divergence(msgspec.Struct, frozen=True):
     """Where two traces part: the row; the channel with both values, or what else differs; the events around; and which
     part of the sim holds the channel, with the phase that it runs in."""
 

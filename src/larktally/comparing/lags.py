@@ -7,9 +7,9 @@ some row on, every row agrees once it is shifted, and where so much agreement wo
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from fractions import Fraction
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -33,8 +33,7 @@ _STRETCHES = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Lag:
+class Lag(msgspec.Struct, frozen=True):
     """A channel is `frames` late (early where negative) from `row` on, up to the end; `changes` of it say so."""
 
     channel: str

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import msgspec
@@ -18,8 +17,7 @@ __all__ = ["EventChange", "event_changes"]
 FARTHEST = 600
 
 
-@dataclass(frozen=True, slots=True)
-class EventChange:
+class EventChange(msgspec.Struct, frozen=True):
     """One event that is not where it was, or says other numbers: `first` is its row in one run, `second` in the other, None
     where it is not; `says` are the words that it carries, and `numbers` those that changed."""
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from larktally.textfmt import shortened, shown_value
@@ -13,8 +13,7 @@ from larktally.traces.trace import Trace
 __all__ = ["SettingDifference", "setting_differences"]
 
 
-@dataclass(frozen=True, slots=True)
-class SettingDifference:
+class SettingDifference(msgspec.Struct, frozen=True):
     """A setting of two runs, by name, with what it was in each; "" where there is no value to show. `row` is from which row on a
     script is another."""
 

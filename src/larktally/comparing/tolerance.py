@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, TypeAlias
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -17,8 +17,7 @@ from larktally.turning import turned
 __all__ = ["Tolerance", "Tolerances", "apart", "tolerances_for"]
 
 
-@dataclass(frozen=True, slots=True)
-class Tolerance:
+class Tolerance(msgspec.Struct, frozen=True):
     """Two numbers agree where |a - b| <= absolute, or <= relative * max(|a|, |b|), or they are at most `ulps` float64
     values apart. NaN agrees with NaN. Without any of the three, the bits have to be the same (so that -0.0 is not 0.0)."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from larktally.claims.verdicts import Result
 from larktally.explain.decisions import Why
@@ -16,8 +17,7 @@ __all__ = ["Awaited", "awaited_of"]
 MOST_ROWS = 60
 
 
-@dataclass(frozen=True, slots=True)
-class Awaited:
+class Awaited(msgspec.Struct, frozen=True):
     """What a broken `follows` waited for: the rows from its trigger to where it failed, the machines that could have answered,
     the states and events that it names, and what its trigger names."""
 

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
 from typing import Any
 
+import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from larktally.claims.verdicts import Result, Tally
 from larktally.comparing.divergence import Divergence, part_of
@@ -53,8 +54,7 @@ __all__ = [
 MOST_EXPLAINED, MOST_TOLD = 3, 12
 
 
-@dataclass(frozen=True, slots=True)
-class Stayed:
+class Stayed(msgspec.Struct, frozen=True):
     """A channel that nothing set in a row: the value it kept, what holds it there ("" where nothing but that nobody set it),
     the row in which it changed last (0: never), and in words who set it then."""
 
@@ -69,8 +69,7 @@ class Stayed:
         return f"{self.channel} stayed {self.value}{why}; {self.set_by}"
 
 
-@dataclass(frozen=True, slots=True)
-class Causes:
+class Causes(msgspec.Struct, frozen=True):
     """What made row `row`: what each machine asked about decided, and each write of the channels asked about, in order.
 
     `held` are the actions held in it, `events` what was emitted; `differing` the channels that this run has otherwise than

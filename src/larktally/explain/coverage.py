@@ -6,10 +6,11 @@ import itertools
 import statistics
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
+from msgspec.structs import asdict
 
 from larktally.errors import LarkTallyError
 from larktally.explain.decisions import machine_of
@@ -27,8 +28,7 @@ from larktally.traces.trace import Trace
 __all__ = ["Coverage", "StateCover", "RuleCover", "coverage", "outline_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class StateCover:
+class StateCover(msgspec.Struct, frozen=True):
     """A state: how often it was entered (its start counts), and the rows of its stays: least, median, most."""
 
     state: str
@@ -38,8 +38,7 @@ class StateCover:
     most: int
 
 
-@dataclass(frozen=True, slots=True)
-class RuleCover:
+class RuleCover(msgspec.Struct, frozen=True):
     """A transition: how often it was taken, and, where the runs were made again, in how many rows it was due and held
     while an earlier one was taken; of a change that was only observed, the row in which it was seen first."""
 
@@ -51,8 +50,7 @@ class RuleCover:
     first_row: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Coverage:
+class Coverage(msgspec.Struct, frozen=True):
     """What some runs visited of a machine. `pairs` are the changes (from, to) made and `arrows` how often each rule was taken
     out of each state, (rule, from); `unseen_pairs` are the changes (from, to) that a rule allows and no run made.
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from types import CodeType
 from typing import Any
+
+import msgspec
 
 from larktally.code_places import place_said
 from larktally.errors import LarkTallyError
@@ -23,8 +24,7 @@ from larktally.traces.trace import Trace
 __all__ = ["Why", "Decision", "Watched", "why", "machine_of", "machine_names"]
 
 
-@dataclass(frozen=True, slots=True)
-class Decision:
+class Decision(msgspec.Struct, frozen=True):
     """One round of a machine's step: the rules in the order tried, and the name of the one taken, or None."""
 
     considered: tuple[RuleTrial, ...]
@@ -40,8 +40,7 @@ class Decision:
         return tuple(found)
 
 
-@dataclass(frozen=True, slots=True)
-class Why:
+class Why(msgspec.Struct, frozen=True):
     """What a machine considered in a row: the state it was in and for how long, what was asked of it by `go`, its
     decisions (more than one where it settles), and the state that it was in after."""
 

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from larktally.code_places import is_own, place_of
 from larktally.errors import LarkTallyError

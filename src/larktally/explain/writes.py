@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from typing import Any
+
+import msgspec
+from msgspec.structs import asdict
 
 from larktally.textfmt import shown_value
 
 __all__ = ["Write"]
 
 
-@dataclass(frozen=True, slots=True)
-class Write:
+class Write(msgspec.Struct, frozen=True):
     """A channel being set: in which row, phase and part, from which file and line of the model's own ("" where the part's own
     step did it), from which value to which; and why, where that step can say so."""
 

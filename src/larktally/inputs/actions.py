@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from larktally.errors import InputError
 from larktally.inputs.keys import known_code
@@ -12,8 +13,7 @@ from larktally.names import name_fault, unknown_name
 __all__ = ["Action", "Actions"]
 
 
-@dataclass(frozen=True, slots=True)
-class Action:
+class Action(msgspec.Struct, frozen=True):
     """A named input: on/off, or analog in [-1, 1]; `keys` are the W3C codes it is bound to.
 
     >>> Action("hop", keys=("Space", "pad:button0"))
@@ -34,7 +34,7 @@ class Action:
             keys = (self.keys,)
         else:
             keys = tuple(self.keys)
-        object.__setattr__(self, "keys", tuple(known_code(code) for code in keys))
+        msgspec.structs.force_setattr(self, "keys", tuple(known_code(code) for code in keys))
 
 
 class Actions:

@@ -9,12 +9,13 @@ import csv
 import io
 import random
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
+from msgspec.structs import replace
 
 from larktally.errors import InputError, LarkTallyError
 from larktally.inputs.actions import Actions
@@ -26,8 +27,7 @@ __all__ = ["InputScript", "Span"]
 CSV_COLUMNS = ["action", "start", "frames", "value"]
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(msgspec.Struct, frozen=True):
     """An action held for some frames from a start frame; `to` makes it a ramp from `value` to `to`.
 
     A span with `on` starts `plus` frames after each row in which that condition, written in the claim language,

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, TypeAlias
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -28,8 +28,7 @@ Family: TypeAlias = Literal["signal", "property", "measure"]
 Slack: TypeAlias = "npt.NDArray[np.float64] | None"
 
 
-@dataclass(frozen=True, slots=True)
-class Argument:
+class Argument(msgspec.Struct, frozen=True):
     """One argument.
 
     `takes` is a kind of signal (number, flag, any, label), a name in quotes (channel, event, action, param, field,
@@ -53,8 +52,7 @@ def arguments(text: str) -> tuple[Argument, ...]:
     return tuple(found)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Function:
+class Function(msgspec.Struct, frozen=True, kw_only=True):
     """What all functions have: a name, a meaning in one line, arguments by position and by name; `many` takes any number of
     its one argument, two at least; `by_data` any further named ones, each a field of an event's data and what it has to be;
     `fits` checks what single arguments do not say."""
@@ -123,8 +121,7 @@ class Function:
         return None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Signal(Function):
+class Signal(Function, frozen=True, kw_only=True):
     """A value in each row.
 
     `columns` computes it for all rows; `row` for one, where that row alone tells it. `result` is the kind, or the index of
@@ -181,8 +178,7 @@ class Signal(Function):
         return self.slack(read, node)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Property(Function):
+class Property(Function, frozen=True, kw_only=True):
     """A verdict over a whole trace.
 
     `judge` computes it. `case` is what one case of it is called, and its plural; `raised_by` the condition without which no
@@ -214,8 +210,7 @@ class Property(Function):
         return self.final(read, node, judgement)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Measure(Function):
+class Measure(Function, frozen=True, kw_only=True):
     """One number read off a whole trace; NaN stands for what never happened.
 
     `value` computes it from its arguments' arrays; `row` is the row that the number was read off, or in which the stretch

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple, TypeAlias
+
+import msgspec
 
 __all__ = ["Breach", "Judgement", "LISTED", "Margin", "Verdict"]
 
@@ -21,8 +22,7 @@ class Breach(NamedTuple):
     row: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Judgement:
+class Judgement(msgspec.Struct, frozen=True):
     """A property over one trace: cases that arose, how many failed, the first of them, how many stayed open.
 
     `slack` is its margin, or how that is found when it is first asked for.
@@ -46,12 +46,13 @@ class Judgement:
         if callable(found):
             found = found()
             # Not anew for each who asks: frozen means that what it says never changes.
-            object.__setattr__(self, "slack", found)
+            msgspec.structs.force_setattr(self, "slack", found)
         return found
 
-    def __getstate__(self) -> list[Any]:
+    def __reduce__(self) -> tuple[Any, ...]:
         # What finds a margin holds a whole trace, and goes to no other process.
-        return [self.margin if name == "slack" else getattr(self, name) for name in self.__slots__]
+        values = [self.margin if name == "slack" else getattr(self, name) for name in self.__struct_fields__]
+        return type(self), tuple(values)
 
     @property
     def verdict(self) -> Verdict:

@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import TypeAlias
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -29,8 +29,7 @@ _ARITHMETIC: Mapping[str, Callable[[Floats, Floats], Floats]] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Spans:
+class Spans(msgspec.Struct, frozen=True):
     """Rows starts..ends of several spans, both included; where `there` is false there is no such span."""
 
     starts: Rows

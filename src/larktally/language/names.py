@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import fnmatch
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+
+import msgspec
 
 from larktally.language.tree import Call, ChannelRef, Flag, Node, Number, Operation, Text
 from larktally.timing import Rate
@@ -14,14 +15,13 @@ from larktally.traces.trace import Trace
 __all__ = ["Names", "matching_names", "names_of", "wraps_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Names:
+class Names(msgspec.Struct, frozen=True):
     """The names that exist; `where` is how messages call the thing that has them."""
 
     channels: Mapping[str, Channel]
     actions: Collection[str] = ()
     events: Collection[str] = ()
-    settings: Mapping[str, object] = field(default_factory=dict)
+    settings: Mapping[str, object] = msgspec.field(default_factory=dict)
     rate: Rate | None = None
     where: str = "this trace"
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, NamedTuple, TypeAlias
+
+import msgspec
 
 from larktally.code_places import lambda_text
 from larktally.errors import ModelError
@@ -17,8 +18,7 @@ __all__ = ["Transition", "RuleTrial", "Hook", "called"]
 Hook: TypeAlias = Callable[[StepContext], Any]
 
 
-@dataclass(slots=True, eq=False)
-class Transition:
+class Transition(msgspec.Struct, eq=False):
     """One rule: from which states, to which, when, after how many frames, and what it does on the way.
 
     Used as a decorator it takes its action: a function of `now`, run between the leave and the enter hooks.

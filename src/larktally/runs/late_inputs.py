@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 from larktally.claims.checking import check
 from larktally.claims.verdicts import Tally
@@ -34,8 +35,7 @@ SHOWS = ("first", "again", "confirmed")
 MOST_TOLD, MOST_ROWS = 12, 4
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class RolledBack:
+class RolledBack(msgspec.Struct, frozen=True, eq=False):
     """A scenario that was led with late inputs.
 
     `confirmed` is the run with every input in its own frame, `displayed` what a viewer saw, with the channel `confirmed_to`;

@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import bisect
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any, TypeAlias
+
+import msgspec
 
 from larktally.runs.rollback import Emitted
 
@@ -18,8 +19,7 @@ FATES = ("in time", "early", "moved", "doubled", "lost", "taken back")
 _Row: TypeAlias = tuple[int, Emitted]
 
 
-@dataclass(frozen=True, slots=True)
-class ShownEvent:
+class ShownEvent(msgspec.Struct, frozen=True):
     """One event of the confirmed run, or one that was only shown: `row` is its own, None where it never happened; `shown` the
     rows in which it was seen; `fate` what became of it."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from larktally.comparing.comparison import Comparison, compare
 from larktally.comparing.tolerance import Tolerances

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import Executor
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from larktally.errors import LarkTallyError
 from larktally.names import unknown_name
@@ -14,6 +13,9 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.explore import begun, go_on
 from larktally.search.judged_runs import JudgedRuns
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["SearchResult", "find_breach"]
 

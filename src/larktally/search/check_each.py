@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from concurrent.futures import Executor
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from larktally.claims.across import Across, judge_across
 from larktally.claims.checking import check
@@ -18,6 +17,9 @@ from larktally.language.judgement import Judgement
 from larktally.language.reading import evaluator
 from larktally.runs.many import Workers, run_each
 from larktally.traces.trace import Trace
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["check_each"]
 

@@ -11,16 +11,15 @@ import math
 import time
 import uuid
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 
-from larktally.auditing.audit import oddities
 from larktally.auditing.finding import Finding
+from larktally.auditing.looking import oddities
 from larktally.claims.checking import rows_where
 from larktally.claims.claim import claim
 from larktally.errors import LarkTallyError
@@ -38,6 +37,9 @@ from larktally.search.shrink import shrink
 from larktally.search.targets import Nearest, Target
 from larktally.textfmt import plural
 from larktally.traces.trace import Trace
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["Explored", "Reached", "begun", "explore", "go_on"]
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterable
 
-from larktally.auditing.audit import oddities
 from larktally.auditing.finding import Finding
+from larktally.auditing.looking import oddities
 from larktally.claims.checking import check
 from larktally.claims.claim import Claim
 from larktally.errors import SubjectFailed

@@ -5,11 +5,10 @@ from __future__ import annotations
 import fnmatch
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from larktally.claims.claim import Claim
 from larktally.claims.files import Rules, load_rules
@@ -25,6 +24,9 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.shifting import Window, anchors_of, claim_kept, placed
 from larktally.textfmt import plural, shown_span
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["NamedNumber", "Numbers", "numbers"]
 

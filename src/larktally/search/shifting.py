@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor
-from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from msgspec.structs import replace
 
 from larktally.claims.checking import check, rows_where
 from larktally.claims.claim import Claim
@@ -23,6 +22,9 @@ from larktally.runs.many import Workers, run_each
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural, shown_span
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["Window", "anchors_of", "claim_kept", "jittered", "longer", "placed", "window_of"]
 

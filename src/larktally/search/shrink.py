@@ -10,10 +10,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from concurrent.futures import Executor
-from dataclasses import replace
 from functools import partial
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from msgspec.structs import replace
 
 from larktally.claims.checking import check
 from larktally.claims.claim import Claim
@@ -24,6 +24,9 @@ from larktally.runs.numbers import asked_numbers
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.shrunk import Shrunk
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["shrink"]
 

@@ -5,12 +5,11 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Sequence
-from concurrent.futures import Executor
 from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 from functools import partial
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from larktally.claims.checking import check
 from larktally.claims.named import NamedMeasure, Wanted, bounds_of
@@ -21,6 +20,9 @@ from larktally.runs.numbers import TurnableNumber, asked_numbers
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.tuned import Sample, Stretch, Tuned
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["tune"]
 

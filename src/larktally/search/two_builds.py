@@ -5,11 +5,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from larktally.claims.checking import check
 from larktally.claims.claim import Claim
@@ -24,6 +23,9 @@ from larktally.runs.many import Workers, run_each
 from larktally.textfmt import plural, shortened
 from larktally.traces.files import traces_in
 from larktally.traces.trace import Trace, load_trace
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["ComparedRun", "Turned", "TwoBuilds", "compare_folders"]
 

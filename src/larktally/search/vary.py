@@ -5,10 +5,9 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, NamedTuple, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 from larktally.claims.checking import check
 from larktally.claims.verdicts import Result, Tally
@@ -26,6 +25,9 @@ from larktally.runs.scenario import Scenario
 from larktally.search.shifting import Window, anchors_of, jittered, longer, placed
 from larktally.textfmt import shown_value
 from larktally.traces.digest import rows_digest
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = ["Variant", "Varied", "vary"]
 

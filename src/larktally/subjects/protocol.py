@@ -7,8 +7,9 @@ reads nothing but `actions`, `events` and `labels`. Whatever else the object has
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol, TypeAlias, runtime_checkable
+
+import msgspec
 
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.event import Event
@@ -50,8 +51,7 @@ Model: TypeAlias = "Callable[[Setup], Subject]"
 SubjectLike: TypeAlias = "Subject | type | Model"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SubjectInfo:
+class SubjectInfo(msgspec.Struct, frozen=True, kw_only=True):
     """What is known of a subject once it was reset.
 
     `closed` are the label channels that announced all they can be, `nan_channels` those that may be NaN. The rest stands in
@@ -66,11 +66,11 @@ class SubjectInfo:
     saves: bool = False
     order: tuple[PhaseOrder, ...] = ()
     unstepped: tuple[str, ...] = ()
-    machines: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    outlines: Mapping[str, Outline] = field(default_factory=dict)
+    machines: Mapping[str, tuple[str, ...]] = msgspec.field(default_factory=dict)
+    outlines: Mapping[str, Outline] = msgspec.field(default_factory=dict)
     level: str = ""
-    scene: Mapping[str, Any] = field(default_factory=dict)
-    program: Mapping[str, Any] = field(default_factory=dict)
+    scene: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    program: Mapping[str, Any] = msgspec.field(default_factory=dict)
 
 
 class RowReader(NamedTuple):

@@ -9,7 +9,7 @@ from typing import Any
 
 from rich.console import Console
 
-from larktally.auditing.audit import Audit
+from larktally.auditing.found import Audit
 from larktally.claims.verdicts import Result, Tally
 from larktally.comparing.comparison import Comparison
 from larktally.explain.causes import Causes

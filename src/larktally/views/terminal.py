@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Console
@@ -13,18 +12,10 @@ from rich.text import Text
 
 from larktally.report import LABEL_WIDTH, Block, Heading, Line, Report, Table, Tone
 from larktally.textfmt import printable
+from larktally.views.tones import STYLES
 
-__all__ = ["STYLES", "console", "plain_table", "print_report"]
+__all__ = ["console", "plain_table", "print_report"]
 
-#: How each tone looks; yellow and cyan cannot be read on white, so that none of them is used.
-STYLES: Mapping[Tone, str] = {
-    "plain": "",
-    "strong": "bold",
-    "good": "green",
-    "bad": "bold red",
-    "odd": "bold magenta",
-    "quiet": "dim",
-}
 # Wide enough for any line: a grep over wrapped lines finds nothing.
 PIPED_WIDTH = 400
 

@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from larktally.auditing.audit import oddities
 from larktally.auditing.finding import Finding, folded
+from larktally.auditing.looking import oddities
 from larktally.claims.checking import check
 from larktally.claims.named import MeasureReading, read_measures
 from larktally.claims.verdicts import Tally

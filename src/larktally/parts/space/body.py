@@ -153,7 +153,7 @@ class Body(RidingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts",)
+    derived_fields = ("contacts", "_floor", "_gap")
     # The short way knows nothing of these, and a rule may set them at any time.
     falls_through = _ends_the_way("_falls_through")
     probe = _ends_the_way("_probe")

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TypeAlias
+
+import msgspec
 
 __all__ = ["Box", "Point", "Round", "gap_between", "gap_to", "meets", "middle_of", "overlap", "round_at"]
 
 Point: TypeAlias = tuple[float, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Box:
+class Box(msgspec.Struct, frozen=True):
     """An axis-aligned box from `low` to `high` on a layer; a one-way box stops only what comes from above."""
 
     low: Point
@@ -33,8 +33,7 @@ class Box:
         return self.name or self.layer
 
 
-@dataclass(frozen=True, slots=True)
-class Round(Box):
+class Round(Box, frozen=True):
     """A disc (a ball in 3-D) of a radius about the middle of `low` and `high`, which are the corners around it."""
 
     radius: float = 0.0

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from fractions import Fraction
+
+import msgspec
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
@@ -22,8 +23,7 @@ from larktally.timing import RateLike, as_rate
 __all__ = ["Animation", "Clip"]
 
 
-@dataclass(frozen=True, slots=True)
-class Clip:
+class Clip(msgspec.Struct, frozen=True):
     """One animation: its length in frames; whether it loops or holds its last frame; marks, a frame each; spans, the
     first and last frame of each; `rate`, its own frames per second where that is not the sim's; `moves`, a displacement
     for each frame, which a body can follow; `boxes`, for names of your own the frames in which a hitbox stands, each with its
@@ -31,11 +31,11 @@ class Clip:
 
     frames: int
     loop: bool = False
-    marks: Mapping[str, int] = field(default_factory=dict)
-    spans: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    marks: Mapping[str, int] = msgspec.field(default_factory=dict)
+    spans: Mapping[str, tuple[int, int]] = msgspec.field(default_factory=dict)
     rate: RateLike | None = None
     moves: Sequence[Sequence[float]] = ()
-    boxes: Mapping[str, Mapping[int, tuple[Sequence[float], Sequence[float]]]] = field(default_factory=dict)
+    boxes: Mapping[str, Mapping[int, tuple[Sequence[float], Sequence[float]]]] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if not isinstance(self.frames, int) or self.frames < 1:
@@ -52,7 +52,7 @@ class Clip:
                         f"a clip of {self.frames} frames has no frame {frame}, where a box of {name!r} stands"
                     )
         if self.rate is not None:
-            object.__setattr__(self, "rate", as_rate(self.rate))
+            msgspec.structs.force_setattr(self, "rate", as_rate(self.rate))
         if self.moves and len(self.moves) != self.frames:
             raise ModelError(f"a clip of {self.frames} frames has a move for each of them, not {len(self.moves)}")
         if self.moves and self.rate is not None:

@@ -1,0 +1,48 @@
+"""Names of a package that are loaded when they are first used: written once, where a type checker and an editor read them."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import pkgutil
+import sys
+from collections.abc import Callable
+from typing import Any
+
+__all__ = ["loaded_when_used", "names_and_homes"]
+
+
+def names_and_homes(package: str) -> dict[str, str]:
+    """The module that each public name of a package comes from, read off the imports in its own source."""
+    # Through the loader, which has the source where the package is a folder and where it is a zip file.
+    tree = ast.parse(pkgutil.get_data(package, "__init__.py") or b"")
+    found: dict[str, str] = {}
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith(f"{package}"):
+            found.update((name.name, node.module) for name in node.names if name.asname)
+    return found
+
+
+def loaded_when_used(package: str) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
+    """`__getattr__` and `__dir__` for a package that imports its names under TYPE_CHECKING, each as itself."""
+    homes: dict[str, str] = {}
+
+    def listed() -> list[str]:
+        homes.update(homes or names_and_homes(package))
+        return sorted(homes)
+
+    def get(name: str) -> Any:
+        # Worked out when it is asked for, which a star import does and nothing else.
+        if name == "__all__":
+            return listed()
+        if name not in listed():
+            raise AttributeError(f"module {package!r} has no attribute {name!r}")
+        home = homes[name]
+        if home == package:
+            found: Any = importlib.import_module(f"{package}.{name}")
+        else:
+            found = getattr(importlib.import_module(home), name)
+        setattr(sys.modules[package], name, found)
+        return found
+
+    return get, listed
