@@ -11,7 +11,6 @@ import numpy as np
 import numpy.typing as npt
 
 from larktally.errors import LarkTallyError
-from larktally.explain.causes import causes_in
 from larktally.language.columns import Evaluator
 from larktally.language.reading import evaluator
 from larktally.parts.machine import Machine
@@ -66,6 +65,9 @@ class Seen:
         changed = np.flatnonzero(values[1:] != values[:-1]) + 1
         if not len(changed):
             return ""
+        # The run is run again for it, and few rows are asked about.
+        from larktally.explain.causes import causes_in
+
         at = int(changed[-1])
         try:
             causes = causes_in(self.trace, self.scenario, {at: [channel]})[at]

@@ -7,11 +7,11 @@ import io
 import os
 import shutil
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -39,11 +39,7 @@ from larktally.cli.printing import show_report
 from larktally.cli.progress import progress
 from larktally.cli.selection import one_value, split_patterns
 from larktally.cli.trace_options import path_before
-from larktally.comparing.baselines import BaselineResult, Baselines
-from larktally.comparing.divergence import first_divergence
 from larktally.errors import ClaimError, LarkTallyError, SubjectFailed, WriteError
-from larktally.explain.causes import Causes, causes_of_breaches, causes_of_divergence, lines_by_claim
-from larktally.explain.wrong_kind import line_that_set
 from larktally.names import stands_twice
 from larktally.report import Line, Report
 from larktally.runs.failed_story import failed_story
@@ -56,6 +52,11 @@ from larktally.traces.trace import Trace, load_trace
 from larktally.views.junit import Suite, junit_xml, write_junit
 from larktally.whole_files import check_target, made_folder, plain_file_name
 
+if TYPE_CHECKING:
+    from larktally.comparing.baselines import BaselineResult, Baselines
+    from larktally.explain.causes import Causes
+
+# What a run asks only where something went wrong, or of a baseline, is loaded there: most runs go well.
 MOST_FINDINGS = 5
 
 
@@ -159,7 +160,11 @@ def command(
     if rules_file is not None:
         # A slip in the file is told before the first run, and not after the last; what it matches is not known yet.
         load_rules(rules_file, None)
-    kept = Baselines(baselines) if baselines is not None else None
+    kept = None
+    if baselines is not None:
+        from larktally.comparing.baselines import Baselines
+
+        kept = Baselines(baselines)
     asked = _Asked(
         folder, suffix, split_patterns(only), kept, accept, rules_file, plot, junit, as_json, quiet, keep, twice
     )
@@ -285,8 +290,12 @@ class _Runs:
         except LarkTallyError as error:
             raise _told_of(scenario, error, asked.junit, self.suites) from None
         self._note_for_rules(scenario, trace)
-        # Runs the scenario once more, and only where a claim is broken in a row.
-        causes = causes_of_breaches(trace, scenario, tally)
+        causes: dict[str, Causes] = {}
+        if any(result.breaches for result in tally):
+            from larktally.explain.causes import causes_of_breaches
+
+            # Runs the scenario once more, and only where a claim is broken in a row.
+            causes = causes_of_breaches(trace, scenario, tally)
         held, left = None, unsteady
         if asked.baselines is not None:
             held = asked.baselines.check(trace, accept=asked.accept)
@@ -358,6 +367,8 @@ class _Runs:
 
 def _unsteady(scenario: Scenario, trace: Trace) -> str:
     """What a second run does otherwise; "" for nothing."""
+    from larktally.comparing.divergence import first_divergence
+
     try:
         other = record(scenario, only=trace.channels if trace.header.filtered else None)
     except SubjectFailed as failure:
@@ -439,7 +450,12 @@ def _print(trace: Trace, where: str, scenario: Scenario, tally: Tally, causes: d
         ended = ""
     echo(f"{scenario.title}: {trace.frames} frames at {trace.rate} frames/s{ended} → {where}")
     if tally:
-        show_report(tally.report(lines_by_claim(causes)))
+        lines: Mapping[str, Sequence[str]] = {}
+        if causes:
+            from larktally.explain.causes import lines_by_claim
+
+            lines = lines_by_claim(causes)
+        show_report(tally.report(lines))
     else:
         echo("  no claims in this scenario, so nothing was checked")
 
@@ -484,6 +500,8 @@ def _print_baseline(trace: Trace, scenario: Scenario, held: BaselineResult) -> N
         before = _values_before(held.path, scenario.measures)
         for one in read_measures(trace, scenario.measures, before):
             echo(f"  {one}")
+    from larktally.explain.causes import causes_of_divergence
+
     why = causes_of_divergence(trace, scenario, held.divergence)
     if why is not None:
         echo(why.told())
@@ -491,6 +509,8 @@ def _print_baseline(trace: Trace, scenario: Scenario, held: BaselineResult) -> N
 
 def _failed(scenario: Scenario, failure: SubjectFailed, path: Path, keeps: bool) -> tuple[dict[str, Any], str]:
     """Prints what became of a run whose subject failed; the same as plain data, and as a story for a server."""
+    from larktally.explain.wrong_kind import line_that_set
+
     set_at = line_that_set(scenario, failure)
     echo(subject_story(failure, scenario.title), err=True)
     if set_at:
