@@ -98,7 +98,7 @@ class Sim(PartFactory):
         # The schedule as one function, and its text; made when the first frame runs, and again when the schedule changes.
         self._run_all: Callable[[], Any] | None = None
         self._text = ""
-        self._begun = False
+        self._begun = self._collected = False
         self._slots: list[Slot] = []
         # Filled when the run begins: until then a part may still be added that can emit it.
         self._known_events: frozenset[str] = frozenset()
@@ -285,11 +285,15 @@ class Sim(PartFactory):
     @property
     def channels(self) -> list[Channel]:
         """Every channel of every part, in order of registration."""
+        if self._collected:
+            return list(self.names.channels.values())
         return [_channel(part, spec) for part, spec in self._specs()]
 
     @property
     def events(self) -> tuple[str, ...]:
         """Every event that a part may emit, and those that were declared."""
+        if self._collected:
+            return tuple(self.names.events)
         known = dict.fromkeys(self.declared_events)
         for part in self.parts.values():
             known.update(dict.fromkeys(part.event_names()))
@@ -475,26 +479,30 @@ class Sim(PartFactory):
     def _collect(self) -> None:
         """Chooses, before the first frame, what runs and what is read in every one."""
         self._put_on_play()
-        self._known_events = frozenset(self.events)
+        events = self.events
+        self._known_events = frozenset(events)
         self.bindings = {}
+        channels: dict[str, Channel] = {}
         for part, spec in self._specs():
-            name = _channel_name(part, spec)
-            if name in self.bindings:
-                raise ModelError(f"two channels are called {name!r}")
-            self.bindings[name] = Binding(spec.holder or part, spec.attribute)
+            channel = _channel(part, spec)
+            if channel.name in channels:
+                raise ModelError(f"two channels are called {channel.name!r}")
+            channels[channel.name] = channel
+            self.bindings[channel.name] = Binding(spec.holder or part, spec.attribute)
         self._schedule = []
         for phase in self.phases:
             self._schedule += self._runs(phase)
         self._slots = self.parts_of(Slot)
         self.channel_values = compile_row(self._row_bindings())
         self.names = Names(
-            channels={channel.name: channel for channel in self.channels},
+            channels=channels,
             actions=tuple(self.actions),
-            events=self.events,
+            events=events,
             settings={**self.setup.params, **self.setup.settings},
             rate=self.rate,
             where="this sim",
         )
+        self._collected = True
 
 
 def _run_each(calls: Iterable[Callable[[], Any]]) -> None:
