@@ -29,6 +29,7 @@ from larktally.parts.row_events import RowEvents
 from larktally.parts.scene import scene_of
 from larktally.parts.sim_protocol import InputFollower, PartLike
 from larktally.parts.space.level import Level
+from larktally.parts.space.movers import Movers
 from larktally.parts.stream import Stream
 from larktally.parts.timers.clock import Clock, clock_named
 from larktally.parts.unknown_attributes import unknown_attribute
@@ -76,6 +77,7 @@ class Sim(PartFactory):
         self.actions = Actions(actions)
         self.declared_events = tuple(events)
         self.phases = _checked_phases(phases)
+        self.movers = Movers()
         self.parts: dict[str, Part] = {}
         # By class: how many parts were looked at, and those of the class among them.
         self._of_kind: dict[type, tuple[int, list[Any]]] = {}

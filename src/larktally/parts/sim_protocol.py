@@ -11,6 +11,7 @@ from larktally.inputs.view import FrameInput
 from larktally.language.names import Names
 from larktally.language.rows import Binding
 from larktally.parts.space.level import Level
+from larktally.parts.space.movers import Movers
 from larktally.parts.stream import Stream
 from larktally.setup import Setup
 from larktally.timing import Rate
@@ -38,6 +39,7 @@ class SimProtocol(Protocol):
     rate: Rate
     setup: Setup
     level: Level
+    movers: Movers
     actions: Actions
     inputs: FrameInput
     frame: int

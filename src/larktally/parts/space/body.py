@@ -38,7 +38,7 @@ x, y, move = me.x, me.y, me.vx / rate
 next_x = x
 if move:
     next_x = x + move
-if me.limit or moving:
+if me.limit or moving or movers:
     pass
 elif me.grounded:
     floor = me._floor
@@ -286,7 +286,10 @@ class Body(RidingBox):
     def inlined(self) -> Inlined | None:
         if not self._short:
             return None
-        return Inlined(_STEP, {"rate": self._rate, "up_sign": self.up_sign, "moving": self.near.moving})
+        return Inlined(
+            _STEP,
+            {"rate": self._rate, "up_sign": self.up_sign, "moving": self.near.moving, "movers": self.near.movers.all},
+        )
 
     def after_load(self) -> None:
         self.forget_way()
@@ -377,7 +380,7 @@ class Body(RidingBox):
         # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
         move_x, move_y = self.vx / rate, vy / rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
-        if near.moving and near.moves_near(x, y, next_x, next_y):
+        if (near.moving or near.movers.all) and near.moves_near(x, y, next_x, next_y):
             return False
         if not near.reaches(x, y, next_x, next_y):
             return False

@@ -71,6 +71,7 @@ class Crate(Body):
         return (Box(self.low, self.high, self.layer, False, self.name),)
 
     def begin(self) -> None:
+        self.sim.movers.enter(self.provider)
         for body in self.sim.parts_of(Body):
             if body is not self:
                 body.near.moving.append(self.provider)

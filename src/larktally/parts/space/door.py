@@ -41,7 +41,7 @@ class Door(SolidBox):
     ) -> None:
         count = len(sim.level.axes)
         super().__init__(sim, name, list(size_of(name, size, count)), one_way)
-        self.position = list(numbers(name, "at", at, count))
+        self.position = numbers(name, "at", at, count)
         self.goal: list[float] = []
         self.speed = self.growth = math.inf
         self.wanted = list(self.size)
@@ -83,7 +83,7 @@ class Door(SolidBox):
 
     def move(self) -> None:
         """A frame's growth, then a frame's way."""
-        if self.wanted != self.size:
+        if self.wanted != list(self.size):
             self._grow()
         if not self.goal:
             return

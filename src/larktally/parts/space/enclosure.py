@@ -113,6 +113,7 @@ class Enclosure(MovingBox):
         return boxes
 
     def begin(self) -> None:
+        self.sim.movers.enter(self.provider)
         for body in self.holds:
             body.near.moving.append(self.provider)
 

@@ -19,10 +19,11 @@ class MovingBox(Part):
 
     phase = "motion"
     runs_first = True
+    position: Any
 
     def __init__(self, sim: SimProtocol, name: str) -> None:
         super().__init__(sim, name)
-        self.position: list[float] = []
+        self.position = ()
         # Whom it pushed and crushed in its last frame: each is said in the row in which it begins.
         self._pushing: list[str] = []
         self._crushing: list[str] = []

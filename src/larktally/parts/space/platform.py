@@ -54,7 +54,7 @@ class Platform(SolidBox):
         self.speed = number(name, "speed", speed, 0.0)
         self.round_trip = round_trip
         self.shows = words_of(f"platform {name!r}", shows, ("velocity",))
-        self.position = list(self.path[0])
+        self.position = self.path[0]
         self.aim = min(1, len(self.path) - 1)
         self.direction = 1
 

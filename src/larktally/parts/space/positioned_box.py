@@ -58,7 +58,8 @@ class PositionedBox(Part):
             raise ModelError(f"{what} cannot stand on the layer {layer!r}: those are met by every body")
         # A rule may move it to another; the one that it was made on stays a name that may be asked for.
         self.layer = self.first_layer = layer
-        self.near = SolidQuery(self.level, extent_low, extent_high, self.level.check_layers(layers, layers_of(sim)))
+        met = self.level.check_layers(layers, layers_of(sim))
+        self.near = SolidQuery(self.level, extent_low, extent_high, met, sim.movers)
         self.falls_through = False
         self.set_position(numbers(what, "at", at, len(self.axes)))
 
@@ -117,7 +118,7 @@ class PositionedBox(Part):
         # Layers that are asked for by name count whatever it stops at itself.
         near = self.near
         if wanted is not None:
-            near = SolidQuery(self.level, near.extent_low, near.extent_high, wanted)
+            near = SolidQuery(self.level, near.extent_low, near.extent_high, wanted, near.movers)
             near.moving = self.near.moving
         # One-way boxes are no obstacle to standing somewhere, only to falling there.
         solids = near.solids(there, [0.0] * len(there), through_one_way=True)

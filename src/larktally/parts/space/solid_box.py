@@ -23,22 +23,63 @@ class SolidBox(MovingBox):
     """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
 
     events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
-    derived_fields = ("_boxes", "_stands")
+    derived_fields = ("_position", "_size", "_one_way", "_boxes")
+    # Whether bodies meet it yet.
+    _begun = False
+    # Values whose setters note that it stands somewhere else: never changed in place.
+    _position: tuple[float, ...] = ()
+    _size: tuple[float, ...] = ()
+    _one_way = False
+    _boxes: tuple[Box, ...] = ()
     state_fields: ClassVar[tuple[str, ...]] = ("position", "size", "one_way", "velocity", "_crushing", "_pushing")
 
     def __init__(self, sim: SimProtocol, name: str, size: Sequence[float], one_way: bool) -> None:
         super().__init__(sim, name)
-        self.size: Sequence[float] = size
+        self.size = size
         if one_way and not sim.level.has_up:
             raise ModelError(
                 f"{type(self).__name__.lower()} {name!r} is one-way, and this level has no up: nothing comes from above"
             )
         self.one_way = one_way
         self.velocity = [0.0] * len(sim.level.axes)
-        self._stands: tuple[Sequence[float], Sequence[float], bool] = ((), (), False)
         self._boxes: tuple[Box, ...] = ()
         # One and the same function for every body, so that a body that is carried can leave it out.
         self.provider = self.solid_boxes
+
+    @property
+    def position(self) -> Sequence[float]:
+        """Where its minimum corner is."""
+        return self._position
+
+    @position.setter
+    def position(self, position: Sequence[float]) -> None:
+        self._position = tuple(position)
+        self._stand_anew()
+
+    @property
+    def size(self) -> Sequence[float]:
+        """How long it is along each axis."""
+        return self._size
+
+    @size.setter
+    def size(self, size: Sequence[float]) -> None:
+        self._size = tuple(size)
+        self._stand_anew()
+
+    @property
+    def one_way(self) -> bool:
+        """Whether it stops only what comes from above."""
+        return self._one_way
+
+    @one_way.setter
+    def one_way(self, one_way: bool) -> None:
+        self._one_way = one_way
+        self._stand_anew()
+
+    def _stand_anew(self) -> None:
+        self._boxes = ()
+        if self._begun:
+            self.sim.movers.moved(self)
 
     vx = property(lambda self: self.velocity[0])
     vy = property(lambda self: self.velocity[1])
@@ -56,9 +97,7 @@ class SolidBox(MovingBox):
 
     def solid_boxes(self) -> tuple[Box, ...]:
         """What bodies and rays meet of it; the same box for as long as it stands there, since every body asks for it."""
-        stands = tuple(self.position), tuple(self.size), self.one_way
-        if stands != self._stands:
-            self._stands = stands
+        if not self._boxes:
             self._boxes = (Box(self.low, self.high, "platform", self.one_way, self.name),)
         return self._boxes
 
@@ -108,11 +147,11 @@ class SolidBox(MovingBox):
         return found
 
     def begin(self) -> None:
-        for body in self.sim.parts_of(Body):
-            body.near.moving.append(self.provider)
+        self._begun = True
+        self.sim.movers.add(self)
 
     def step(self) -> None:
-        start, rate = list(self.position), float(self.sim.rate)
+        start, rate = self.position, float(self.sim.rate)
         # Those that take some of its velocity with them when they leave it.
         leaving = [body for body in self.sim.parts_of(Body) if body.leaves_with != "nothing" and self.may_meet(body)]
         riders = self.standing(leaving, on_top=True)
@@ -129,7 +168,9 @@ class SolidBox(MovingBox):
         for axis, end in enumerate(goal):
             displacement = end - self.position[axis]
             if displacement:
-                self.position[axis] = self._push(axis, displacement, bodies, riders)
+                position = list(self.position)
+                position[axis] = self._push(axis, displacement, bodies, riders)
+                self.position = position
         return len(self._crushing) == crushed
 
     def _push(self, axis: int, displacement: float, bodies: Sequence[Body], riders: Collection[Body]) -> float:

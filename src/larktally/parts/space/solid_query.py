@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from larktally.parts.space.box import Box
 from larktally.parts.space.level import Level
+from larktally.parts.space.movers import Movers, Provider
 from larktally.parts.space.sweep import ExpandedBox, grow
 
 __all__ = ["SolidQuery"]
@@ -37,22 +38,27 @@ class SolidQuery:
     """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
 
     `in_bounds` says that whatever stays inside these cells is inside the level; a position strictly between the two of
-    `outside` is inside of both; `moving` are functions that return the boxes of things that move (platforms, walls), asked for
-    every time.
+    `outside` is inside of both. `movers` are what moves and is solid to every body (platforms, doors), `moving` what gives the
+    boxes of other things that move (crates, walls): these are asked every time.
     """
 
     def __init__(
-        self, level: Level, extent_low: Sequence[float], extent_high: Sequence[float], layers: frozenset[str] | None
+        self,
+        level: Level,
+        extent_low: Sequence[float],
+        extent_high: Sequence[float],
+        layers: frozenset[str] | None,
+        movers: Movers,
     ) -> None:
-        self.level, self.layers = level, layers
+        self.level, self.layers, self.movers = level, layers, movers
         self.extent_low, self.extent_high = tuple(extent_low), tuple(extent_high)
-        self.moving: list[Callable[[], Iterable[Box]]] = []
+        self.moving: list[Provider] = []
         self._regions: dict[tuple[int, ...], _Region] = {}
         self._be_nowhere()
 
-    def meets(self, provider: Callable[[], Iterable[Box]]) -> bool:
+    def meets(self, provider: Provider) -> bool:
         """Whether the body stops at what moves by itself and gives its boxes by this function."""
-        return provider in self.moving
+        return provider in self.moving or self.movers.has(provider)
 
     def stops_at(self, layer: str) -> bool:
         """Whether the body stops at solids of a layer."""
@@ -71,7 +77,7 @@ class SolidQuery:
 
     def moves_near(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether anything that moves by itself stands where a step from a place to another might meet it."""
-        return any(True for _ in self._boxes_near((x, y), (next_x - x, next_y - y), None))
+        return bool(self._boxes_near((x, y), (next_x - x, next_y - y), None))
 
     def solids(
         self,
@@ -79,11 +85,11 @@ class SolidQuery:
         move: Sequence[float],
         inside: bool = False,
         through_one_way: bool = False,
-        ignoring: Callable[[], Iterable[Box]] | None = None,
+        ignoring: Provider | None = None,
     ) -> Sequence[ExpandedBox]:
         """Every solid that a move from a position could meet; `inside` says that the position is where it was before.
 
-        `ignoring` is one of `moving` that does not count.
+        `ignoring` gives the boxes of one that does not count.
         """
         low, high = self._low, self._high
         if not (
@@ -95,14 +101,14 @@ class SolidQuery:
             # Once a body leaves its cells, which is every some frames: otherwise four comparisons answer.
             self._look(position, move)
         solids = self.still
-        if self.moving:
+        if self.moving or self.movers.all:
             solids += self._moving_solids(position, move, ignoring)
         if through_one_way:
             solids = tuple(solid for solid in solids if not solid.box.one_way)
         return solids
 
     def _moving_solids(
-        self, position: Sequence[float], move: Sequence[float], ignoring: Callable[[], Iterable[Box]] | None
+        self, position: Sequence[float], move: Sequence[float], ignoring: Provider | None
     ) -> tuple[ExpandedBox, ...]:
         """What moves by itself, where it is now: asked for every time, as none of it stays where it was."""
         found = []
@@ -110,16 +116,21 @@ class SolidQuery:
             found.append(grow(box, self.extent_low, self.extent_high))
         return tuple(found)
 
-    def _boxes_near(
-        self, position: Sequence[float], move: Sequence[float], ignoring: Callable[[], Iterable[Box]] | None
-    ) -> Iterator[Box]:
+    def _boxes_near(self, position: Sequence[float], move: Sequence[float], ignoring: Provider | None) -> list[Box]:
         """The boxes of what moves that a way might touch: the others are not worth being grown, and most are others."""
         low, high = [], []
         for p, displacement, before, after in zip(position, move, self.extent_low, self.extent_high, strict=True):
             low.append(min(p, p + displacement) - before - REACH)
             high.append(max(p, p + displacement) + after + REACH)
         first_low, second_low, first_high, second_high = low[0], low[1], high[0], high[1]
-        for boxes in self.moving:
+        providers = self.moving
+        if self.movers.all:
+            providers = [mover.provider for mover in self.movers.near(low, high)]
+            if self.moving:
+                # Of two that are met at the same time the first one counts, whatever it is.
+                providers = sorted([*providers, *self.moving], key=self.movers.order.__getitem__)
+        found = []
+        for boxes in providers:
             if boxes is ignoring:
                 continue
             for box in boxes():
@@ -128,7 +139,8 @@ class SolidQuery:
                 if corner[0] > first_high or end[0] < first_low or corner[1] > second_high or end[1] < second_low:
                     continue
                 if self.layers is None or self.stops_at(box.layer):
-                    yield box
+                    found.append(box)
+        return found
 
     def _be_nowhere(self) -> None:
         # NaN is inside of nothing, so that the next question looks the cells up.
