@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
+from larktally.parts.space.movers import Movers
 from larktally.parts.space.solid_box import SolidBox
 from larktally.parts.space.sweep import grow, overlapping, sweep
 
@@ -542,6 +543,13 @@ def test_rules_that_meddle_with_a_body_see_no_difference_between_the_short_way_a
             body._short = short
             bodies.append(body)
 
+        if seed % 2:
+            # Carried, pushed and walked over, flush with the quay and above it.
+            sim.platform("barge", size=(24, 8), path=[(90, 16), (140, 16), (140, 40)], speed=start.pick([45, 480]))
+            sim.platform("raft", size=(30, 4), path=[(-60, 12), (0, 12)], speed=60, one_way=True)
+            if seed % 4 == 1:
+                sim.crate("crate", size=(8, 8), at=(24, 16), gravity=900, share=1.0)
+
         def rule(now):
             for body in bodies:
                 chance = now.random
@@ -599,6 +607,39 @@ def test_an_integrator_that_a_rule_sets_counts_from_the_next_row_on():
     assert np.allclose(np.diff(run(build, 5)["moth.y"]) * 60, ways)
 
 
+def test_a_rule_that_stands_a_platform_elsewhere_or_changes_its_size_is_met_where_it_is_now():
+    def build(sim):
+        moth = sim.body("moth", size=(4, 4), at=(300, 40), gravity=900)
+        barge = sim.platform("barge", size=(8, 8), path=[(20, 30)], speed=0)
+        far = sim.platform("far", size=(8, 8), path=[(900, 30)], speed=0)
+
+        def rule(now):
+            match now.frame:
+                case 20:
+                    barge.position = [296, 60]
+                    moth.put(300, 90)
+                case 60:
+                    barge.size = (4, 8)
+                case 90:
+                    moth.put(300, 90)
+                    barge.size, barge.position = (8, 8), (298, 60)
+                    barge.one_way = True
+                case 91:
+                    moth.put(300, 62)
+                case 120:
+                    # Larger than all cells of a look.
+                    far.position, far.size = (-2000, 70), (5000, 8)
+                    moth.put(300, 90)
+
+        sim.before("motion", rule)
+
+    trace = run(build, 150, level=lt.Level([lt.geometry.box_at((0, 0), (1200, 16))]))
+    y = trace["moth.y"]
+    # On the quay, on the platform that came, off it where it became narrow, through it from inside of it, on the long one.
+    assert [y[row] for row in (19, 59, 89, 119, 149)] == [16, 68, 16, 16, 78]
+    assert y[91] < 62 and [event.name for event in trace.events if event.name == "overlapping"] == []
+
+
 @pytest.mark.parametrize("seed", range(30))
 def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkeypatch):
     def build(sim):
@@ -634,5 +675,8 @@ def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkey
 
     level = lt.Level([lt.geometry.box_at((0, 0), (256, 16)), lt.geometry.box_at((200, 16), (8, 30))])
     near = run(build, 160, level=level)
+    # One of each is looked at anew from both sides: the platform at the bodies, and the bodies at all that moves.
     monkeypatch.setattr(SolidBox, "others_near", lambda self, goal: self.others())
+    assert run(build, 160, level=level).digest == near.digest
+    monkeypatch.setattr(Movers, "near", lambda self, low, high: self.all)
     assert run(build, 160, level=level).digest == near.digest

@@ -8,11 +8,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias, TypeVar
 
 from larktally.errors import LarkTallyError
+from larktally.runs.hands import Hands
 
 if TYPE_CHECKING:
     from concurrent.futures import Executor
 
-__all__ = ["Hands", "Workers", "many_hands", "run_each"]
+__all__ = ["Workers", "many_hands", "run_each"]
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -80,14 +81,3 @@ def _size_of(executor: Executor) -> int:
     if client is not None:
         return max(len(client.scheduler_info().get("workers", {})), 1)
     return int(getattr(executor, "_max_workers", 0) or os.cpu_count() or 1)
-
-
-class Hands:
-    """This process alone: all is done here, one after the other, and what is not asked for is not run."""
-
-    def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
-        """The results of work on each item, in their order, as they come."""
-        return map(work, items)
-
-    def end(self) -> None:
-        """Nothing is left behind; an executor that was handed over is its owner's to end."""

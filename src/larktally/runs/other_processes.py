@@ -15,7 +15,7 @@ from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExec
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from larktally.errors import LarkTallyError
-from larktally.runs.many import Hands
+from larktally.runs.hands import Hands
 from larktally.runs.travelling import Parcel, Sources, packed, unpacked
 
 __all__ = ["InExecutor", "OwnProcesses"]

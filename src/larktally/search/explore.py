@@ -27,7 +27,8 @@ from larktally.inputs.script import InputScript
 from larktally.language.ticks import clocks_of
 from larktally.names import unknown_name
 from larktally.report import Block, Line, Report, Table, Tone
-from larktally.runs.many import Hands, Workers, many_hands
+from larktally.runs.hands import Hands
+from larktally.runs.many import Workers, many_hands
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.branch_rows import Branch, lead

@@ -19,7 +19,8 @@ from larktally.language.parsing import parse
 from larktally.language.tree import Call, Text
 from larktally.names import stands_twice
 from larktally.report import Block, Line, Report, Table, Tone
-from larktally.runs.many import Hands, Workers, many_hands
+from larktally.runs.hands import Hands
+from larktally.runs.many import Workers, many_hands
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.search.shifting import Window, anchors_of, claim_kept, placed

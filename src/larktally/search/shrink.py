@@ -19,7 +19,8 @@ from larktally.claims.checking import check
 from larktally.claims.claim import Claim
 from larktally.errors import LarkTallyError, SubjectFailed
 from larktally.inputs.script import InputScript, Span
-from larktally.runs.many import Hands, Workers, many_hands
+from larktally.runs.hands import Hands
+from larktally.runs.many import Workers, many_hands
 from larktally.runs.numbers import asked_numbers
 from larktally.runs.record import record
 from larktally.runs.scenario import Scenario

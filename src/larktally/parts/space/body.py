@@ -360,12 +360,9 @@ class Body(RidingBox):
         """
         # Each test here is one that the whole way would have to come out the same under; tests/test_space.py runs both ways
         # against each other. Anything that is not plain goes the whole way.
-        near, left, x, y, grounded = self.near, self._left, self.x, self.y, self.grounded
+        near, x, y, grounded = self.near, self.x, self.y, self.grounded
         if not (
-            left
-            and x == left[0]
-            and y == left[1]
-            and not (self.limit or self._trouble or self.touching or self.falls_through)
+            not (self.limit or self._trouble or self.touching or self.falls_through)
             and not (self._gravity_later or self._carried)
             and grounded is self._was_grounded
             and self.integrator == "semi-implicit"
@@ -380,17 +377,21 @@ class Body(RidingBox):
         # A way of 0 is not added: -0.0 + 0.0 is 0.0, and the sweep leaves the position as it is.
         move_x, move_y = self.vx / rate, vy / rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
-        if (near.moving or near.movers.all) and near.moves_near(x, y, next_x, next_y):
-            return False
+        movers: Sequence[ExpandedBox] = ()
+        if near.moving or near.movers.all:
+            movers = near.moving_solids((x, y), (move_x, move_y))
         if not near.reaches(x, y, next_x, next_y):
             return False
         if grounded:
             if vy * self.up_sign >= 0 or self.bounce:
                 return False
-            floor = self._floor_at(x, y)
+            if movers:
+                # In the next frame they stand somewhere else.
+                floor = floor_under(near, x, y, self.up_sign, movers)
+            else:
+                floor = self._floor = self._floor_at(x, y)
             if floor is None or not floor.first < next_x < floor.last:
                 return False
-            self._floor = floor
             # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
             if vy != floor.vy:
                 floor.vy = vy
@@ -399,9 +400,10 @@ class Body(RidingBox):
             if not self.vy:
                 floor.gravity = gravity
             self.contacts = floor.contacts
-            self.x = left[0] = next_x
-            self.vy = 0.0
+            self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
             return True
+        if movers or self._left != [x, y]:
+            return False
         gap = self._gap
         if not gap or not gap.low < y < gap.high or not (gap.left < x < gap.right or not gap.clear):
             gap = self._gap = Gap(near, y)
@@ -410,9 +412,7 @@ class Body(RidingBox):
                 if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
                     return False
         self.contacts = []
-        self.x = left[0] = next_x
-        self.y = left[1] = next_y
-        self.vy = vy
+        self.x, self.y, self.vy, self._left = next_x, next_y, vy, [next_x, next_y]
         return True
 
     def _floor_at(self, x: float, y: float) -> Floor | None:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from larktally.parts.space.box import Box
 from larktally.parts.space.solid_query import SolidQuery
-from larktally.parts.space.sweep import Contact
+from larktally.parts.space.sweep import Contact, ExpandedBox
 
 __all__ = ["Floor", "Gap", "floor_under"]
 
@@ -30,13 +31,15 @@ class Floor:
         self.vy, self.gravity, self.contacts = 0.0, math.nan, list[Contact]()
 
 
-def floor_under(near: SolidQuery, x: float, y: float, up_sign: float) -> Floor | None:
-    """The floor under a body that stands at x and y, among the still solids that were found last; None where it stands on none,
-    or inside of something, as only the sweep can tell then."""
+def floor_under(
+    near: SolidQuery, x: float, y: float, up_sign: float, movers: Sequence[ExpandedBox] = ()
+) -> Floor | None:
+    """The floor under a body that stands at x and y, among the still solids that were found last and what moves near it; None
+    where it stands on none, or inside of something, as only the sweep can tell then."""
     # No farther than the level, and the cells whose solids these are.
     (first, _), (last, _) = near.outside
     low, high, floor = first, last, None
-    for solid in near.still:
+    for solid in (*near.still, *movers):
         left, right = solid.low[0], solid.high[0]
         surface = solid.low[1]
         if up_sign > 0:

@@ -23,7 +23,10 @@ class SolidBox(MovingBox):
     """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
 
     events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
-    derived_fields = ("_position", "_size", "_one_way", "_boxes")
+    derived_fields = ("_position", "_size", "_one_way", "_boxes", "_widest", "_bodies_measured")
+    # How far the largest of so many bodies reaches from its place: most are told by that alone.
+    _widest = 0.0
+    _bodies_measured = -1
     # Whether bodies meet it yet.
     _begun = False
     # Values whose setters note that it stands somewhere else: never changed in place.
@@ -136,10 +139,18 @@ class SolidBox(MovingBox):
             low.append(min(p, end) - reach)
             high.append(max(p, end) + side + reach)
         low_x, low_y, high_x, high_y = low[0], low[1], high[0], high[1]
+        bodies = self.sim.parts_of(Body)
+        if len(bodies) != self._bodies_measured:
+            self._bodies_measured = len(bodies)
+            self._widest = max((max(body.size) for body in bodies), default=0.0)
+        first, last = low_x - self._widest, high_x + self._widest
         found = []
-        for body in self.sim.parts_of(Body):
-            near, x, y = body.near, body.x, body.y
+        for body in bodies:
+            x = body.x
             # Asked this way round, a place that is not finite is near everything.
+            if x < first or x > last:
+                continue
+            near, y = body.near, body.y
             if x - near.extent_low[0] > high_x or x + near.extent_high[0] < low_x:
                 continue
             if not (y - near.extent_low[1] > high_y or y + near.extent_high[1] < low_y) and self.may_meet(body):

@@ -75,10 +75,6 @@ class SolidQuery:
         low, high = self.outside
         return low[0] < x < high[0] and low[1] < y < high[1]
 
-    def moves_near(self, x: float, y: float, next_x: float, next_y: float) -> bool:
-        """Whether anything that moves by itself stands where a step from a place to another might meet it."""
-        return bool(self._boxes_near((x, y), (next_x - x, next_y - y), None))
-
     def solids(
         self,
         position: Sequence[float],
@@ -102,13 +98,13 @@ class SolidQuery:
             self._look(position, move)
         solids = self.still
         if self.moving or self.movers.all:
-            solids += self._moving_solids(position, move, ignoring)
+            solids += self.moving_solids(position, move, ignoring)
         if through_one_way:
             solids = tuple(solid for solid in solids if not solid.box.one_way)
         return solids
 
-    def _moving_solids(
-        self, position: Sequence[float], move: Sequence[float], ignoring: Provider | None
+    def moving_solids(
+        self, position: Sequence[float], move: Sequence[float], ignoring: Provider | None = None
     ) -> tuple[ExpandedBox, ...]:
         """What moves by itself, where it is now: asked for every time, as none of it stays where it was."""
         found = []
