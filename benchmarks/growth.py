@@ -1,7 +1,7 @@
 """What grows with the number of things: a frame of many against the same number of frames of a quarter of them, which is linear.
 
-Each thing meets at most two others, as in a level that is spread out. Platforms and the bodies about them are told apart pair by
-pair, and so are zones that watch every body: their rows say what that costs.
+Each thing meets at most two others, as in a level that is spread out. Zones that watch every body are a row of their own: each
+pair of a zone and a body is a channel, so that a row grows with the pairs whatever the look costs.
 """
 
 from __future__ import annotations

@@ -640,6 +640,27 @@ def test_a_rule_that_stands_a_platform_elsewhere_or_changes_its_size_is_met_wher
     assert y[91] < 62 and [event.name for event in trace.events if event.name == "overlapping"] == []
 
 
+@pytest.mark.parametrize("kinds", list(itertools.permutations(("platform", "door", "crate"), 2)))
+def test_of_two_that_are_met_at_once_the_one_that_was_made_first_is_landed_on(kinds):
+    def build(sim):
+        # Two of each, the left one made first or last, so that their places say nothing.
+        for at, places in ((40, (0, 1)), (140, (1, 0))):
+            for n in places:
+                x, name = at + 12 * n, f"{kinds[n]}.{at}.{n}"
+                match kinds[n]:
+                    case "platform":
+                        sim.platform(name, size=(12, 8), path=[(x, 16)], speed=0)
+                    case "door":
+                        sim.door(name, at=(x, 16), size=(12, 8))
+                    case "crate":
+                        sim.crate(name, size=(12, 8), at=(x, 16))
+        for at in (40, 140):
+            sim.body(f"moth.{at}", size=(4, 4), at=(at + 10, 30), gravity=900)
+
+    landed = [event.data["on"] for event in run(build, 30).events if event.name == "landed"]
+    assert sorted(landed) == sorted([f"{kinds[0]}.40.0", f"{kinds[1]}.140.1"])
+
+
 @pytest.mark.parametrize("seed", range(30))
 def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkeypatch):
     def build(sim):

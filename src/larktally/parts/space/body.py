@@ -402,7 +402,7 @@ class Body(RidingBox):
             self.contacts = floor.contacts
             self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
             return True
-        if movers or self._left != [x, y]:
+        if movers:
             return False
         gap = self._gap
         if not gap or not gap.low < y < gap.high or not (gap.left < x < gap.right or not gap.clear):
