@@ -333,6 +333,7 @@ ABSTRACT = {
     "AttachedBox",
     "SteeredBox",
     "RidingBox",
+    "WalkingBox",
     "SolidBox",
     "MovingBox",
     "Part",
