@@ -207,20 +207,29 @@ def canonical_text(text: str) -> str:
 
 def data_text(data: dict[str, Any]) -> str:
     """Event data as JSON text; raises LarkTallyError for anything that is not plain and finite."""
-    for value in data.values():
-        if type(value) not in _SIMPLE:
-            _check_plain(data, "")
-            break
     try:
+        _check_fields(data, "")
         return _ENCODER.encode(data).decode()
     except (UnicodeEncodeError, RecursionError):
         raise LarkTallyError(f"event data is {data!a:.60}: not valid Unicode, or nested too deeply") from None
 
 
 # Most events carry a word or nothing, which needs no look inside.
+LEAST, MOST = -(2**63), 2**63 - 1
 _SIMPLE = frozenset({str, bool, type(None)})
 _ENCODER = msgspec.json.Encoder(order="sorted")
 _OBJECT = msgspec.json.Decoder(dict[str, Any])
+
+
+def _check_fields(data: dict[str, Any], where: str) -> None:
+    # Every event of a run comes by here: where a value is wrong is put in words only where one may be.
+    for key, value in data.items():
+        kind = type(value)
+        if type(key) is not str:
+            raise LarkTallyError(f"event data{where} has the key {key!r}; keys are strings")
+        if kind in _SIMPLE or (kind is int and LEAST <= value <= MOST) or (kind is float and math.isfinite(value)):
+            continue
+        _check_plain(value, f"{where}.{key}")
 
 
 def _check_plain(value: Any, where: str) -> None:
@@ -231,14 +240,10 @@ def _check_plain(value: Any, where: str) -> None:
         if not math.isfinite(value):
             raise LarkTallyError(f"event data{where} is {value!r}; numbers in event data are finite")
     elif kind is int:
-        if not -(2**63) <= value < 2**63:
+        if not LEAST <= value <= MOST:
             raise LarkTallyError(f"event data{where} is {value!r}, outside 64 bits")
     elif kind is dict:
-        for key, inner in value.items():
-            if type(key) is not str:
-                raise LarkTallyError(f"event data{where} has the key {key!r}; keys are strings")
-            if type(inner) not in _SIMPLE and not (type(inner) is float and math.isfinite(inner)):
-                _check_plain(inner, f"{where}.{key}")
+        _check_fields(value, where)
     elif kind is list or kind is tuple:
         for index, inner in enumerate(value):
             _check_plain(inner, f"{where}[{index}]")

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 import operator
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from larktally.parts.space.clearances import Floor, Gap, floor_under
+from larktally.parts.space.hop import Integrator
 from larktally.parts.space.riding import RidingBox
 from larktally.parts.space.sweep import ExpandedBox, clear, contact_at
 
@@ -59,12 +60,12 @@ class WalkingBox(RidingBox):
     """A box that walks and flies in plain steps, where nothing else comes in between."""
 
     # The short way knows nothing of these, and a rule may set them at any time.
-    falls_through = _ends_the_way("_falls_through")
-    probe = _ends_the_way("_probe")
-    bounce = _ends_the_way("_bounce")
-    integrator = _ends_the_way("_integrator")
-    on_contact = _ends_the_way("_on_contact")
-    leader = _ends_the_way("_leader")
+    falls_through: bool = _ends_the_way("_falls_through")
+    probe: float | None = _ends_the_way("_probe")
+    bounce: float = _ends_the_way("_bounce")
+    integrator: Integrator = _ends_the_way("_integrator")
+    on_contact: Any = _ends_the_way("_on_contact")
+    leader: Callable[[], list[float] | None] | None = _ends_the_way("_leader")
     touching: list[list[int]]
     _left: list[float]
     _known_floors: list[Floor]
