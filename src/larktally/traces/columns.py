@@ -242,12 +242,14 @@ class ChunkReader:
         return quick
 
     def _checked(self, channel: Channel, column: Sequence[object], first_row: int) -> Array:
-        """The slow, plain way: every value's type is looked at."""
+        """The plain way, for whole numbers among others (`vx = 120 * way`): every value's type is looked at."""
         if not set(map(type, column)) <= _TYPES[channel.kind]:
             self._find_wrong_kind(channel, column, first_row)
-        for offset, value in enumerate(column):
-            if isinstance(value, int) and not -(2**63) <= value < 2**63:
-                raise RowError(channel.name, first_row + offset, f"is {value}, outside 64 bits")
+        whole = [value for value in column if isinstance(value, int)]
+        if whole and not -(2**63) <= min(whole) <= max(whole) < 2**63:
+            for offset, value in enumerate(column):
+                if isinstance(value, int) and not -(2**63) <= value < 2**63:
+                    raise RowError(channel.name, first_row + offset, f"is {value}, outside 64 bits")
         return np.array(column, dtype=channel.dtype)
 
     def _without_nan(self, channel: Channel, numbers: Array, first_row: int) -> Array:
