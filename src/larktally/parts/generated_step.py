@@ -7,6 +7,7 @@ one. The text is compiled once for all sims of a shape, and is in `linecache`, s
 
 from __future__ import annotations
 
+import functools
 import textwrap
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple, cast
@@ -66,7 +67,7 @@ def _shape_of(run: Run) -> tuple[_Shape, Any]:
     for gate, test in (("clock", "ticking"), ("slot", "present")):
         asked = getattr(part, gate)
         if asked is not None:
-            lines = f"if {gate}.{test}:\n{textwrap.indent(lines, '    ')}"
+            lines = f"if {gate}.{test}:\n{_indented(lines)}"
             names[gate] = asked
     if not names:
         return _Shape(lines), part
@@ -98,9 +99,15 @@ def _text_of(groups: Iterable[tuple[_Shape, list[Run]]]) -> str:
         body += [
             f"# {members[0].phase}: {', '.join(named)}{more}",
             f"for {targets} in group_{loops}:",
-            textwrap.indent(shape.lines, "    "),
+            _indented(shape.lines),
         ]
         loops += 1
     parameters = ", ".join(["sim", *(f"group_{n}" for n in range(loops))])
-    step = textwrap.indent("\n".join(["frame = sim.frame", *body]), "        ")
-    return f"def made_for({parameters}):\n    def step():\n{step}\n    return step\n"
+    lines = "\n".join(f"        {line}" for line in ["frame = sim.frame", *"\n".join(body).split("\n")])
+    return f"def made_for({parameters}):\n    def step():\n{lines}\n    return step\n"
+
+
+@functools.lru_cache(maxsize=1024)
+def _indented(lines: str) -> str:
+    """Lines one step in: the same few for every sim."""
+    return textwrap.indent(lines, "    ")

@@ -72,7 +72,8 @@ class Recorder(RunObserver):
             self._rows.sinks.append(self._stored)
         if self._to is not None:
             self._file = FileRecording(self._to, self._header(channels, self._inputs.names))
-        self._conditions.begin(self._interim_header(channels))
+        if self._conditions.active:
+            self._conditions.begin(self._interim_header(channels))
 
     def next_stop(self, row: int) -> int:
         if self._next_state >= row:
