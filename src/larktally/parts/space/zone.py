@@ -20,7 +20,7 @@ __all__ = ["Zone"]
 _LOOK = """\
 x, y = body.x, body.y
 inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
-if inside is not presence.inside or me.used:
+if inside is not presence.inside or inside and me.used:
     me.step()"""
 # The same of several: one step looks at them all.
 _LOOK_AT_ALL = f"""\
