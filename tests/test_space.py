@@ -591,6 +591,26 @@ def test_rules_that_meddle_with_a_body_see_no_difference_between_the_short_way_a
         assert live.save() == one.states[later]
 
 
+@pytest.mark.parametrize("place", [{"x": -20.0, "vx": 1440.0}, {"y": 140.0, "vy": -1500.0}])
+def test_who_is_put_beyond_a_wall_that_was_out_of_reach_does_not_come_back_through_it(place):
+    def build(sim):
+        moth = sim.body("moth", size=(8, 8), at=(60, 60))
+
+        def rule(now):
+            if now.frame == 10:
+                for name, value in place.items():
+                    setattr(moth, name, value)
+
+        sim.before("motion", rule)
+
+    # Both in cells of their own, which the moth had no reason to look at.
+    walls = [lt.geometry.box_at((-12, 0), (4, 120)), lt.geometry.box_at((0, 130), (120, 4))]
+    floors = [lt.geometry.box_at((x, -64), (64, 64)) for x in range(-128, 256, 64)]
+    trace = run(build, 20, level=lt.Level([*floors, *walls, lt.geometry.box_at((-128, 400), (64, 64))]))
+    assert [event.name for event in trace.events] == ["bumped" if "x" in place else "landed"]
+    assert (trace["moth.x"][20], trace["moth.y"][20]) == ((-20, 60) if "x" in place else (60, 134))
+
+
 def test_an_integrator_that_a_rule_sets_counts_from_the_next_row_on():
     def build(sim):
         moth = sim.body("moth", size=(4, 4), at=(20, 100), velocity=(0, 60), gravity=600)
