@@ -9,16 +9,16 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-__all__ = ["loaded_when_used", "names_and_homes"]
+__all__ = ["loaded_when_used"]
 
 
-def names_and_homes(package: str) -> dict[str, str]:
+def _names_and_homes(package: str) -> dict[str, str]:
     """The module that each public name of a package comes from, read off the imports in its own source."""
     # Through the loader, which has the source where the package is a folder and where it is a zip file.
     tree = ast.parse(pkgutil.get_data(package, "__init__.py") or b"")
     found: dict[str, str] = {}
     for node in ast.walk(tree):
-        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith(f"{package}"):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith(package):
             found.update((name.name, node.module) for name in node.names if name.asname)
     return found
 
@@ -28,7 +28,7 @@ def loaded_when_used(package: str) -> tuple[Callable[[str], Any], Callable[[], l
     homes: dict[str, str] = {}
 
     def listed() -> list[str]:
-        homes.update(homes or names_and_homes(package))
+        homes.update(homes or _names_and_homes(package))
         return sorted(homes)
 
     def get(name: str) -> Any:

@@ -39,8 +39,9 @@ def _with_tones(report: Report, width: int) -> str | None:
     for block in report.blocks:
         text = Report((block,)).text()
         lines = text.split("\n")
-        of_lines = isinstance(block, Table) and len(lines) > len(block.lines) + 1
-        if of_lines or max(map(len, lines)) > width or _may_be_wide(text):
+        # A cell of several lines.
+        broken = isinstance(block, Table) and len(lines) > len(block.lines) + 1
+        if broken or max(map(len, lines)) > width or _may_be_wide(text):
             return None
         found.append(_toned(block, text))
     return "\n".join(found)
