@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import importlib
 import pkgutil
 import sys
@@ -12,6 +13,7 @@ from typing import Any
 __all__ = ["loaded_when_used"]
 
 
+@functools.cache
 def _names_and_homes(package: str) -> dict[str, str]:
     """The module that each public name of a package comes from, read off the imports in its own source."""
     # Through the loader, which has the source where the package is a folder and where it is a zip file.
@@ -25,19 +27,17 @@ def _names_and_homes(package: str) -> dict[str, str]:
 
 def loaded_when_used(package: str) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
     """`__getattr__` and `__dir__` for a package that imports its names under TYPE_CHECKING, each as itself."""
-    homes: dict[str, str] = {}
 
     def listed() -> list[str]:
-        homes.update(homes or _names_and_homes(package))
-        return sorted(homes)
+        return sorted(_names_and_homes(package))
 
     def get(name: str) -> Any:
         # Worked out when it is asked for, which a star import does and nothing else.
         if name == "__all__":
             return listed()
-        if name not in listed():
+        home = _names_and_homes(package).get(name)
+        if home is None:
             raise AttributeError(f"module {package!r} has no attribute {name!r}")
-        home = homes[name]
         if home == package:
             found: Any = importlib.import_module(f"{package}.{name}")
         else:

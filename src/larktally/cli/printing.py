@@ -7,24 +7,23 @@ from __future__ import annotations
 
 import os
 import shutil
-import sys
 import unicodedata
 
 import click
 
 from larktally.report import Block, Heading, Line, Report, Table, Tone
 from larktally.textfmt import printable
-from larktally.views.tones import STYLES
+from larktally.views.tones import STYLES, in_terminal
 
 __all__ = ["show_report"]
 
 
 def show_report(report: Report) -> None:
     """Prints a report, as wide as the terminal is, or in whole lines where output is piped."""
-    # COLUMNS is how a script says that it wants the width of a terminal.
-    text: str | None = report.text()
-    if sys.stdout.isatty() or "COLUMNS" in os.environ:
+    if in_terminal():
         text = _with_tones(report, shutil.get_terminal_size().columns)
+    else:
+        text = report.text()
     if text is not None:
         click.echo(text, nl=bool(report.blocks))
         return

@@ -214,8 +214,8 @@ def data_text(data: dict[str, Any]) -> str:
         raise LarkTallyError(f"event data is {data!a:.60}: not valid Unicode, or nested too deeply") from None
 
 
-# Most events carry a word or nothing, which needs no look inside.
 LEAST, MOST = -(2**63), 2**63 - 1
+# Most events carry a word or nothing, which needs no look inside.
 _SIMPLE = frozenset({str, bool, type(None)})
 _ENCODER = msgspec.json.Encoder(order="sorted")
 _OBJECT = msgspec.json.Decoder(dict[str, Any])

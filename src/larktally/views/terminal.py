@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import sys
 from typing import Any
 
 from rich.console import Console
@@ -12,7 +10,7 @@ from rich.text import Text
 
 from larktally.report import LABEL_WIDTH, Block, Heading, Line, Report, Table, Tone
 from larktally.textfmt import printable
-from larktally.views.tones import STYLES
+from larktally.views.tones import STYLES, in_terminal
 
 __all__ = ["console", "plain_table", "print_report"]
 
@@ -22,8 +20,7 @@ PIPED_WIDTH = 400
 
 def console() -> Console:
     """A console that is as wide as the terminal, or wide enough for whole lines where output is piped."""
-    # COLUMNS is how a script says that it wants the width of a terminal.
-    if sys.stdout.isatty() or "COLUMNS" in os.environ:
+    if in_terminal():
         return Console()
     return Console(width=PIPED_WIDTH, no_color=True)
 

@@ -60,10 +60,9 @@ class Movers:
 
     def moved(self, mover: Mover) -> None:
         """Notes that one stands somewhere else, or has another size."""
-        number = self._numbers.get(mover.provider)
-        if number is None or not self._cell:
+        if not self._cell:
             return
-        box = mover.box
+        number, box = self._numbers[mover.provider], mover.box
         key, before = self._key(box.low, box.high), self._keys[number]
         if key != before:
             for cell in self._cells_of(before):
@@ -77,9 +76,8 @@ class Movers:
         key = self._key(low, high)
         if key is None:
             return self.all
-        first_x, last_x, first_y, last_y = key
         found = set(self._everywhere)
-        for place in itertools.product(range(first_x, last_x + 1), range(first_y, last_y + 1)):
+        for place in _places(key):
             found.update(self._cells.get(place, ()))
         return [self.all[number] for number in sorted(found)]
 
@@ -117,8 +115,9 @@ class Movers:
         """Who is in each of some cells."""
         if key is None:
             return [self._everywhere]
-        first_x, last_x, first_y, last_y = key
-        found = []
-        for place in itertools.product(range(first_x, last_x + 1), range(first_y, last_y + 1)):
-            found.append(self._cells.setdefault(place, []))
-        return found
+        return [self._cells.setdefault(place, []) for place in _places(key)]
+
+
+def _places(key: _Key) -> Iterable[tuple[int, int]]:
+    first_x, last_x, first_y, last_y = key
+    return itertools.product(range(first_x, last_x + 1), range(first_y, last_y + 1))

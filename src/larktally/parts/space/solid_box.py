@@ -7,6 +7,7 @@ from collections.abc import Collection, Sequence
 from typing import ClassVar
 
 from larktally.errors import ModelError
+from larktally.parts.noted import noted
 from larktally.parts.part import ChannelSpec
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
@@ -23,16 +24,15 @@ class SolidBox(MovingBox):
     """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
 
     events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
-    derived_fields = ("_position", "_size", "_one_way", "_boxes", "_widest", "_bodies_measured")
-    # How far the largest of so many bodies reaches from its place: most are told by that alone.
-    _widest = 0.0
-    _bodies_measured = -1
+    derived_fields = ("_boxes", "_widest")
+    # How far the largest body reaches from its place: most are told by that alone.
+    _widest: float | None = None
     # Whether bodies meet it yet.
     _begun = False
-    # Values whose setters note that it stands somewhere else: never changed in place.
-    _position: tuple[float, ...] = ()
-    _size: tuple[float, ...] = ()
-    _one_way = False
+    # Set as wholes, and never changed in place: it stands somewhere else then.
+    position: Sequence[float] = noted("_position", "_stand_anew", "Where its minimum corner is.", tuple)
+    size: Sequence[float] = noted("_size", "_stand_anew", "How long it is along each axis.", tuple)
+    one_way: bool = noted("_one_way", "_stand_anew", "Whether it stops only what comes from above.")
     _boxes: tuple[Box, ...] = ()
     state_fields: ClassVar[tuple[str, ...]] = ("position", "size", "one_way", "velocity", "_crushing", "_pushing")
 
@@ -45,39 +45,8 @@ class SolidBox(MovingBox):
             )
         self.one_way = one_way
         self.velocity = [0.0] * len(sim.level.axes)
-        self._boxes: tuple[Box, ...] = ()
         # One and the same function for every body, so that a body that is carried can leave it out.
         self.provider = self.solid_boxes
-
-    @property
-    def position(self) -> Sequence[float]:
-        """Where its minimum corner is."""
-        return self._position
-
-    @position.setter
-    def position(self, position: Sequence[float]) -> None:
-        self._position = tuple(position)
-        self._stand_anew()
-
-    @property
-    def size(self) -> Sequence[float]:
-        """How long it is along each axis."""
-        return self._size
-
-    @size.setter
-    def size(self, size: Sequence[float]) -> None:
-        self._size = tuple(size)
-        self._stand_anew()
-
-    @property
-    def one_way(self) -> bool:
-        """Whether it stops only what comes from above."""
-        return self._one_way
-
-    @one_way.setter
-    def one_way(self, one_way: bool) -> None:
-        self._one_way = one_way
-        self._stand_anew()
 
     def _stand_anew(self) -> None:
         self._boxes = ()
@@ -140,8 +109,7 @@ class SolidBox(MovingBox):
             high.append(max(p, end) + side + reach)
         low_x, low_y, high_x, high_y = low[0], low[1], high[0], high[1]
         bodies = self.sim.parts_of(Body)
-        if len(bodies) != self._bodies_measured:
-            self._bodies_measured = len(bodies)
+        if self._widest is None:
             self._widest = max((max(body.size) for body in bodies), default=0.0)
         first, last = low_x - self._widest, high_x + self._widest
         found = []

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-import operator
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from larktally.parts.noted import noted
 from larktally.parts.space.clearances import Floor, Gap, floor_under
 from larktally.parts.space.hop import Integrator
 from larktally.parts.space.riding import RidingBox
@@ -46,26 +46,18 @@ else:
 me.step()"""
 
 
-def _ends_the_way(name: str) -> Any:
-    """An attribute kept under another name: a body's way is to be looked at as a whole again when it is set."""
-
-    def set_it(body: WalkingBox, value: object) -> None:
-        setattr(body, name, value)
-        body.forget_way()
-
-    return property(operator.attrgetter(name), set_it)
-
-
 class WalkingBox(RidingBox):
     """A box that walks and flies in plain steps, where nothing else comes in between."""
 
     # The short way knows nothing of these, and a rule may set them at any time.
-    falls_through: bool = _ends_the_way("_falls_through")
-    probe: float | None = _ends_the_way("_probe")
-    bounce: float = _ends_the_way("_bounce")
-    integrator: Integrator = _ends_the_way("_integrator")
-    on_contact: Any = _ends_the_way("_on_contact")
-    leader: Callable[[], list[float] | None] | None = _ends_the_way("_leader")
+    falls_through: bool = noted("_falls_through", "forget_way", "Whether one-way boxes let it through.")
+    probe: float | None = noted("_probe", "forget_way", "How far below its end it looks for ground.")
+    bounce: float = noted("_bounce", "forget_way", "The share of its speed that it keeps where it is thrown back.")
+    integrator: Integrator = noted("_integrator", "forget_way", "How its motion is summed.")
+    on_contact: Any = noted("_on_contact", "forget_way", "What is called for each contact.")
+    leader: Callable[[], list[float] | None] | None = noted(
+        "_leader", "forget_way", "What gives the way of a frame, or None."
+    )
     touching: list[list[int]]
     _left: list[float]
     _known_floors: list[Floor]
