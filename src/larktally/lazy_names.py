@@ -5,7 +5,6 @@ from __future__ import annotations
 import ast
 import functools
 import importlib
-import pkgutil
 import sys
 from collections.abc import Callable
 from typing import Any
@@ -17,7 +16,8 @@ __all__ = ["loaded_when_used"]
 def _names_and_homes(package: str) -> dict[str, str]:
     """The module that each public name of a package comes from, read off the imports in its own source."""
     # Through the loader, which has the source where the package is a folder and where it is a zip file.
-    tree = ast.parse(pkgutil.get_data(package, "__init__.py") or b"")
+    home: Any = importlib.import_module(package)
+    tree = ast.parse(home.__loader__.get_data(home.__file__))
     found: dict[str, str] = {}
     for node in ast.walk(tree):
         if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith(package):

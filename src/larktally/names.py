@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import fnmatch
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
@@ -63,6 +62,9 @@ def did_you_mean(found: str, known: Iterable[str]) -> str:
     for name in names:
         if part and (name == part or name.startswith(part + ".")):
             kin.append(name)
+    # Loaded for a name that is wrong, which most are not.
+    import difflib
+
     # A slip of a letter first; otherwise the part is right and what follows it is not.
     if kin and ("." in part or part in kin) and not difflib.get_close_matches(found, names, n=1, cutoff=0.9):
         return f"; {part!r} has {', '.join(map(repr, kin[:12]))}."

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import secrets
 from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
@@ -28,7 +27,7 @@ def whole_file(path: str | Path) -> Iterator[BinaryIO]:
     check_target(path)
     # A link stays one: what it points to is what is written.
     target = Path(os.path.realpath(path))
-    temporary = target.with_name(f".{target.name[:_LONGEST_START]}.{secrets.token_hex(4)}")
+    temporary = target.with_name(f".{target.name[:_LONGEST_START]}.{os.urandom(4).hex()}")
     try:
         with temporary.open("xb") as file:
             yield file

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import math
 import re
@@ -208,6 +207,8 @@ def load_expected(path: str | Path) -> ExpectedTable:
 
     Raises ClaimError for what is no such table: no place, no column, no filled cell, a row of another length.
     """
+    import csv
+
     path = Path(path)
     try:
         if path.stat().st_size > MOST_BYTES:

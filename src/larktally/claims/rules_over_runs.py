@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from larktally.claims.across import Across, judge_across
 from larktally.claims.checking import check
-from larktally.claims.files import Rules
 from larktally.claims.named import MeasureReading, by_run_table, read_measures
-from larktally.claims.over_runs import Tallies
 from larktally.claims.verdicts import Tally
 from larktally.report import Line, Report
 from larktally.traces.trace import Trace
+
+if TYPE_CHECKING:
+    from larktally.claims.across import Across
+    from larktally.claims.files import Rules
+    from larktally.claims.over_runs import Tallies
 
 __all__ = ["RulesOverRuns"]
 
@@ -41,6 +44,10 @@ class RulesOverRuns:
 
     def over_all(self) -> Tallies:
         """What each claim comes to over all runs; raises LarkTallyError where there were none."""
+        # Most runs are judged by their own claims alone.
+        from larktally.claims.across import judge_across
+        from larktally.claims.over_runs import Tallies
+
         across = [judge_across(rule, self._traces) for rule in self._across if self._traces]
         return Tallies(self.tallies, self._errors, across)
 

@@ -17,7 +17,8 @@ from larktally.errors import LarkTallyError
 from larktally.report import Line, Report
 from larktally.traces.files import traces_in
 from larktally.traces.trace import Trace, load_trace
-from larktally.views.junit import Suite, write_junit, write_junit_over_runs
+from larktally.views.junit import write_junit, write_junit_over_runs
+from larktally.views.suite import Suite
 
 
 @click.command()

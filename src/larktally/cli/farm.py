@@ -10,7 +10,6 @@ from pathlib import Path
 from larktally.errors import LarkTallyError
 from larktally.runs.model_files import NoScenario, load_scenarios
 from larktally.runs.scenario import Scenario
-from larktally.runs.scenario_files import holds_scenarios
 from larktally.textfmt import plural
 
 __all__ = ["chosen_scenarios", "shard_of", "total"]
@@ -69,6 +68,8 @@ def _of_folder(folder: Path) -> Iterator[Scenario]:
 def _may_hold_some(path: Path) -> bool:
     """A Python file is run to find what it holds: those that could hold none are not."""
     if path.suffix == ".toml":
+        from larktally.runs.scenario_files import holds_scenarios
+
         return holds_scenarios(path)
     text = path.read_text(encoding="utf-8", errors="replace")
     return "larktally" in text and ("Scenario" in text or ".changed(" in text)

@@ -6,7 +6,6 @@ Rich lays out what is wider than the terminal. It takes a tenth of a second to l
 from __future__ import annotations
 
 import os
-import shutil
 import unicodedata
 
 import click
@@ -21,6 +20,8 @@ __all__ = ["show_report"]
 def show_report(report: Report) -> None:
     """Prints a report, as wide as the terminal is, or in whole lines where output is piped."""
     if in_terminal():
+        import shutil
+
         text = _with_tones(report, shutil.get_terminal_size().columns)
     else:
         text = report.text()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import io
 import os
-import shutil
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -18,9 +17,7 @@ import click
 from larktally.auditing.finding import Finding
 from larktally.auditing.looking import oddities
 from larktally.claims.checking import check
-from larktally.claims.files import load_rules
 from larktally.claims.named import MeasureReading, NamedMeasure, measures_table, read_measures, values_before
-from larktally.claims.over_runs import Tallies
 from larktally.claims.rules_over_runs import RulesOverRuns
 from larktally.claims.verdicts import Tally
 from larktally.cli.farm import chosen_scenarios, total
@@ -49,10 +46,11 @@ from larktally.runs.record import record
 from larktally.runs.scenario import Scenario
 from larktally.textfmt import plural
 from larktally.traces.trace import Trace, load_trace
-from larktally.views.junit import Suite, junit_xml, write_junit
+from larktally.views.suite import Suite
 from larktally.whole_files import check_target, made_folder, plain_file_name
 
 if TYPE_CHECKING:
+    from larktally.claims.over_runs import Tallies
     from larktally.comparing.baselines import BaselineResult, Baselines
     from larktally.explain.causes import Causes
 
@@ -158,6 +156,8 @@ def command(
     if junit is not None:
         check_target(junit)
     if rules_file is not None:
+        from larktally.claims.files import load_rules
+
         # A slip in the file is told before the first run, and not after the last; what it matches is not known yet.
         load_rules(rules_file, None)
     kept = None
@@ -178,6 +178,8 @@ def command(
     if rules_file is not None:
         tallies = runs.over_runs.over_all()
     if junit is not None:
+        from larktally.views.junit import write_junit
+
         write_junit(junit, runs.suites, tallies, runs.documents)
     _print_all(runs, rules_file, tallies, everything)
     if quiet and not as_json:
@@ -226,6 +228,8 @@ def _run_alone(asked: _Asked, scenario: Scenario) -> _Told:
         runs.run(scenario)
     document = b""
     if asked.junit is not None:
+        from larktally.views.junit import junit_xml
+
         document = junit_xml(runs.suites)
     return _Told(out.getvalue(), err.getvalue(), runs.results, runs.outcomes, document, runs.worst)
 
@@ -351,6 +355,8 @@ class _Runs:
     def _note_for_rules(self, scenario: Scenario, trace: Trace) -> None:
         if self.asked.rules_file is None:
             return
+        from larktally.claims.files import load_rules
+
         try:
             self.over_runs.add(scenario.title, trace, load_rules(self.asked.rules_file, trace.channels))
         except ClaimError as error:
@@ -405,6 +411,8 @@ def _kept_before(path: Path, wanted: bool = True) -> Iterator[None]:
         os.link(path, spare)
     except OSError:
         # Not every disk has second names.
+        import shutil
+
         shutil.copy2(path, spare)
     try:
         yield
@@ -435,6 +443,8 @@ def _told_of(scenario: Scenario, error: LarkTallyError, junit: Path | None, suit
     """The error with its scenario's name; a server is told of it too, and of what ran before."""
     told = f"{scenario.title}: {error}"
     if junit is not None:
+        from larktally.views.junit import write_junit
+
         try:
             write_junit(junit, [*suites, Suite(scenario.title, None, error=str(error))])
         except WriteError as unwritten:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from larktally.comparing.tolerance import Tolerance
 from larktally.errors import LarkTallyError
 from larktally.traces.files import BEFORE
+
+if TYPE_CHECKING:
+    from larktally.comparing.tolerance import Tolerance
 
 __all__ = ["path_before", "reading_options", "tolerance_option", "tolerances", "trace_before"]
 
@@ -69,6 +71,8 @@ def tolerances(allowed: tuple[str, ...]) -> dict[str, Tolerance] | None:
 
 
 def _tolerance(text: str, number: str) -> Tolerance:
+    from larktally.comparing.tolerance import Tolerance
+
     try:
         if number.endswith("r"):
             return Tolerance(relative=float(number[:-1]))

@@ -5,7 +5,6 @@ A script is a value: every call returns a new one. Where spans of one action ove
 
 from __future__ import annotations
 
-import csv
 import io
 import random
 from collections.abc import Iterable, Mapping
@@ -179,6 +178,8 @@ class InputScript:
 
     def to_csv(self, path: str | Path | None = None) -> str:
         """The script as CSV with the columns action,start,frames,value, written to `path` where one is given."""
+        import csv
+
         out = io.StringIO()
         writer = csv.writer(out, lineterminator="\n")
         writer.writerow(CSV_COLUMNS)
@@ -210,6 +211,8 @@ class InputScript:
     @classmethod
     def of_csv(cls, text: str, path: str | Path = "the script") -> InputScript:
         """Reads the text that to_csv returned; `path` is what errors call it."""
+        import csv
+
         try:
             lines = list(csv.reader(io.StringIO(text)))
         except csv.Error as error:

@@ -9,8 +9,9 @@ import fnmatch
 import keyword
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from typing import TypeAlias
+
+import msgspec
 
 __all__ = [
     "channels_named",
@@ -40,73 +41,78 @@ Place: TypeAlias = tuple[int, int]
 NOWHERE: Place = (0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Number:
+class _Said(msgspec.Struct, frozen=True, eq=False):
+    """What the nodes have in common: they are equal where they say the same, wherever that stood."""
+
+    def _fields(self) -> tuple[object, ...]:
+        return tuple(getattr(self, name) for name in self.__struct_fields__ if name != "place")
+
+    def __eq__(self, other: object) -> bool:
+        return type(other) is type(self) and other._fields() == self._fields()
+
+    def __hash__(self) -> int:
+        return hash((type(self), *self._fields()))
+
+
+class Number(_Said, frozen=True, eq=False):
     """A number, zero or above; one below is an operation "neg"."""
 
     value: float
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class Text(_Said, frozen=True, eq=False):
     """A string: a label, a name, or a duration such as '0.8s'."""
 
     value: str
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Flag:
+class Flag(_Said, frozen=True, eq=False):
     """true or false."""
 
     value: bool
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class ChannelRef:
+class ChannelRef(_Said, frozen=True, eq=False):
     """A channel, by its name."""
 
     name: str
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Operation:
+class Operation(_Said, frozen=True, eq=False):
     """`op` is one of + - * / // % ** neg and or not."""
 
     op: str
     args: tuple[Node, ...]
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Compare:
+class Compare(_Said, frozen=True, eq=False):
     """A chain: args[0] ops[0] args[1] ops[1] args[2] …, of < <= > >= == !=."""
 
     ops: tuple[str, ...]
     args: tuple[Node, ...]
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Membership:
+class Membership(_Said, frozen=True, eq=False):
     """item in (options): options are numbers or strings."""
 
     item: Node
     options: tuple[Node, ...]
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(_Said, frozen=True, eq=False):
     """A function of the language, with its named arguments in the order of the language's own table."""
 
     name: str
     args: tuple[Node, ...] = ()
     named: tuple[tuple[str, Node], ...] = ()
-    place: Place = field(default=NOWHERE, compare=False)
+    place: Place = NOWHERE
 
     def option(self, name: str) -> Node | None:
         """The named argument, or None."""

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import difflib
 import dis
 import functools
 from collections.abc import Iterable
+from types import CodeType
 
 from larktally.parts.context import StepContext
 from larktally.parts.part import Part
 
 __all__ = ["no_such_attribute", "unknown_attribute"]
 
+_STORE_ATTR = dis.opmap["STORE_ATTR"]
 _COMMON = frozenset(("sim", "name", "clock", "slot", "scope"))
 
 
@@ -59,8 +60,18 @@ def _own(kind: type) -> frozenset[str]:
         for member in vars(base).values():
             function = getattr(member, "fget", member)
             if hasattr(function, "__code__"):
-                names.update(one.argval for one in dis.get_instructions(function) if one.opname == "STORE_ATTR")
+                names.update(_stored(function.__code__))
     return frozenset(names)
+
+
+def _stored(code: CodeType) -> list[str]:
+    """The attributes that a function sets."""
+    # Two bytes an instruction, the second of them the place of the name. `dis` tells the same in a hundred times the time,
+    # and is asked where there are too many names for one byte.
+    if len(code.co_names) > 255:
+        return [one.argval for one in dis.get_instructions(code) if one.opname == "STORE_ATTR"]
+    bytecode = code.co_code
+    return [code.co_names[at] for what, at in zip(bytecode[::2], bytecode[1::2], strict=True) if what == _STORE_ATTR]
 
 
 def no_such_attribute(asked: Part | StepContext, name: str) -> str:
@@ -75,6 +86,9 @@ def no_such_attribute(asked: Part | StepContext, name: str) -> str:
 
 
 def _hint(name: str, known: list[str]) -> str:
+    # Loaded for a name that is wrong, which most are not.
+    import difflib
+
     near = difflib.get_close_matches(name, known, n=1, cutoff=0.7)
     if near:
         return f"did you mean {near[0]!r}?"

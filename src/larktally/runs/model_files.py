@@ -8,13 +8,12 @@ import importlib.util
 import os
 import sys
 import traceback
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from larktally.errors import LarkTallyError
 from larktally.names import existing_file, unknown_name
 from larktally.runs.scenario import Scenario
-from larktally.runs.scenario_files import scenarios_of_file
 from larktally.runs.targets import split_target
 
 __all__ = ["NoScenario", "load_scenario_of", "load_scenarios", "module_of_file", "modules_below", "only_scenario"]
@@ -33,6 +32,9 @@ def load_scenarios(target: str | Path, wanted: str = "") -> list[Scenario]:
     """
     path, name = split_target(str(target))
     if path.suffix == ".toml":
+        # With programs, and the rest that a model in Python does not need.
+        from larktally.runs.scenario_files import scenarios_of_file
+
         return _chosen(path, scenarios_of_file(existing_file(path)), name or wanted)
     module = module_of_file(existing_file(path))
     found = {}
@@ -120,17 +122,19 @@ def _import_beside(folder: str) -> None:
 
 
 def _note_beside(folder: str, before: set[str]) -> None:
-    for name, _ in modules_below(folder):
-        if name not in before:
-            _beside[name] = folder
+    for name, _ in modules_below(folder, [name for name in sys.modules if name not in before]):
+        _beside[name] = folder
 
 
-def modules_below(folder: str | Path) -> list[tuple[str, Path]]:
-    """The modules that are loaded from below a folder: the name of each, and its file without links on the way."""
+def modules_below(folder: str | Path, among: Iterable[str] | None = None) -> list[tuple[str, Path]]:
+    """The modules that are loaded from below a folder, of all or among some: the name of each, and its file without links on
+    the way."""
     start = f"{os.path.realpath(folder)}{os.sep}"
     found = []
-    for name, module in list(sys.modules.items()):
-        file = getattr(module, "__file__", None)
+    if among is None:
+        among = sys.modules
+    for name in list(among):
+        file = getattr(sys.modules.get(name), "__file__", None)
         if isinstance(file, str) and _real(file).startswith(start):
             found.append((name, Path(_real(file))))
     return found

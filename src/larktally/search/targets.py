@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import NamedTuple, TypeAlias
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
@@ -127,10 +128,10 @@ def _conjuncts(text: str) -> Iterator[Node]:
 def _in_scope(node: Node, scope: str, trace: Trace) -> Node:
     """A guard of a machine in a scope with the whole names of its channels: there gap means moth.1.gap."""
     if isinstance(node, Operation | Compare | Call):
-        return replace(node, args=tuple(_in_scope(one, scope, trace) for one in node.args))
+        return msgspec.structs.replace(node, args=tuple(_in_scope(one, scope, trace) for one in node.args))
     own = f"{scope}.{node.name}" if isinstance(node, ChannelRef) else ""
     if isinstance(node, ChannelRef) and node.name not in trace.columns and own in trace.columns:
-        return replace(node, name=own)
+        return msgspec.structs.replace(node, name=own)
     return node
 
 

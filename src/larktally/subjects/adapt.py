@@ -6,6 +6,7 @@ import hashlib
 import inspect
 from pathlib import Path
 from types import FunctionType
+from typing import TYPE_CHECKING, cast
 
 from larktally.code_places import is_own
 from larktally.errors import LarkTallyError, ModelError
@@ -14,10 +15,11 @@ from larktally.subjects.composite import CompositeSubject
 from larktally.subjects.composite_adapter import CompositeAdapter
 from larktally.subjects.model_function import ModelFunction
 from larktally.subjects.own_object import OwnObject, name_of
-from larktally.subjects.program_subject import ProgramSubject
-from larktally.subjects.programs.program import Program
-from larktally.subjects.protocol import RunnableSubject, Subject
+from larktally.subjects.protocol import OutsideSubject, RunnableSubject, Subject
 from larktally.subjects.sim_subject import SimSubject
+
+if TYPE_CHECKING:
+    from larktally.subjects.programs.program import Program
 
 __all__ = ["adapt", "name_of", "source_digest"]
 
@@ -63,8 +65,10 @@ def _known(subject: object, name: str) -> RunnableSubject | None:
     """The adapter of an object that is a subject itself; None where it is none."""
     if isinstance(subject, Sim):
         return SimSubject(subject, name)
-    if isinstance(subject, Program):
-        return ProgramSubject(subject)
+    if isinstance(subject, OutsideSubject):
+        from larktally.subjects.program_subject import ProgramSubject
+
+        return ProgramSubject(cast("Program", subject))
     if isinstance(subject, CompositeSubject):
         return CompositeAdapter(subject, {of: adapt(one) for of, one in subject.subjects.items()})
     if isinstance(subject, Subject):

@@ -20,7 +20,17 @@ from larktally.traces.columns import Channel
 from larktally.traces.header import PhaseOrder
 from larktally.traces.outline import Outline
 
-__all__ = ["Batch", "Model", "RowReader", "RunnableSubject", "Subject", "SubjectInfo", "SubjectLike", "Value"]
+__all__ = [
+    "Batch",
+    "Model",
+    "OutsideSubject",
+    "RowReader",
+    "RunnableSubject",
+    "Subject",
+    "SubjectInfo",
+    "SubjectLike",
+    "Value",
+]
 
 Value: TypeAlias = "float | int | bool | str"
 #: A row as its subject hands it over: a tuple, a mapping; its own reader makes columns of it.
@@ -124,6 +134,10 @@ class RunnableSubject(Protocol):
     def finish(self) -> str: ...
     def step_many(self, first: int, frames: int, inputs: Inputs, following: Frames | None = None) -> Batch: ...
     def cut(self, frame: int, row: tuple[Value, ...]) -> None: ...
+
+
+class OutsideSubject:
+    """What runs outside of this process: it is told by this, so that what leads it is loaded only where there is one."""
 
 
 def checked_events(emitted: Iterable[Event] | None) -> list[Event]:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import json
-from typing import Any
+import functools
+from typing import TYPE_CHECKING, Any
 
 from larktally.errors import TraceError
 from larktally.names import stands_twice
 
 __all__ = ["check_keys"]
 
-_DECODER = json.JSONDecoder(object_pairs_hook=lambda pairs: _without_twice(pairs), parse_int=len, parse_float=len)
+if TYPE_CHECKING:
+    import json
 
 
 class _Twice(Exception):
@@ -29,12 +30,20 @@ def check_keys(line: bytes, place: str) -> None:
         if len(names) == len(keys) - 1:
             return
     try:
-        _DECODER.decode(line.decode())
+        _decoder().decode(line.decode())
     except _Twice as twice:
         raise TraceError(f"{place}: the key {twice.args[0]!a} stands twice") from None
     # What else may be wrong with it is told by whoever reads it.
     except (ValueError, RecursionError):
         return
+
+
+@functools.cache
+def _decoder() -> json.JSONDecoder:
+    # Loaded for a line that looks as if it had one twice.
+    import json
+
+    return json.JSONDecoder(object_pairs_hook=_without_twice, parse_int=len, parse_float=len)
 
 
 def _without_twice(pairs: list[tuple[str, Any]]) -> None:

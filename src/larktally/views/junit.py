@@ -8,37 +8,23 @@ from __future__ import annotations
 
 import re
 import xml.etree.ElementTree as ET
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import msgspec
-
 from larktally.claims.over_runs import Tallies
 from larktally.claims.story import headline
-from larktally.claims.verdicts import Tally
+from larktally.views.suite import Suite
 from larktally.whole_files import write_whole
 
 if TYPE_CHECKING:
     from larktally.auditing.finding import Finding
     from larktally.auditing.found import Audit
 
-__all__ = ["Suite", "junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
+__all__ = ["junit_xml", "write_junit", "write_junit_of_audits", "write_junit_over_runs"]
 
 # All but the characters of XML 1.0, section 2.2; listed the other way round they take twenty times as long to compile.
 _NOT_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
-
-
-class Suite(msgspec.Struct, frozen=True):
-    """One run or trace: its tally, None where there is none; how long it took; what went wrong with the run itself, or
-    how it left its baseline ("" for neither); and what is odd in it, which is told and fails nothing."""
-
-    name: str
-    tally: Tally | None
-    seconds: float = 0.0
-    error: str = ""
-    left_baseline: str = ""
-    odd: Sequence[Finding] = ()
 
 
 def junit_xml(suites: Iterable[Suite], tallies: Tallies | None = None, before: Iterable[bytes] = ()) -> bytes:

@@ -30,7 +30,7 @@ from larktally.subjects.programs.packed import packed_columns, packed_size
 from larktally.subjects.programs.process import attach, start
 from larktally.subjects.programs.rpc import PROTOCOL, Conversation, ProtocolError, RpcError, request_line
 from larktally.subjects.programs.wire import WireError
-from larktally.subjects.protocol import Batch, Frames, Value
+from larktally.subjects.protocol import Batch, Frames, OutsideSubject, Value
 from larktally.timing import Duration, exact_seconds
 from larktally.traces.columns import Channel
 from larktally.version import __version__
@@ -48,7 +48,7 @@ MOST_REMEMBERED = 1000
 _FAILURES = (WireError, ProtocolError, RpcError)
 
 
-class Program:
+class Program(OutsideSubject):
     """A headless build of a game, in any language, that speaks the protocol of docs/programs.md.
 
     `command` is the program and its arguments, started in `folder` (this one by default) with `env` added to the
