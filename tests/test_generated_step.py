@@ -243,6 +243,70 @@ def test_who_is_launched_off_what_carries_it_takes_its_speed_along_both_ways(mon
     assert one["wick.vx"][19] == 0 and one["wick.vx"][21] == 60
 
 
+def zones_among(seed):
+    """Bodies that fly and are put among zones that nest, touch and lie on each other, at whole numbers and flush; a rule uses
+    zones up, makes them fresh, snaps, and hears who enters."""
+
+    def build(setup):
+        chance = random.Random(seed)
+        sim = lt.Sim(setup, level=lt.Level([lt.geometry.box_at((-100, -12), (600, 12))]), actions=("hop",))
+        bodies = []
+        for n in range(chance.randint(1, 3)):
+            at = (8 * chance.randint(0, 30), 8 * chance.randint(0, 10))
+            bodies.append(
+                sim.body(
+                    f"b{n}",
+                    size=(8, 8),
+                    at=at,
+                    gravity=chance.choice([0, 600]),
+                    anchor=chance.choice(["corner", "centre"]),
+                )
+            )
+        zones = []
+        for n in range(chance.randint(3, 12)):
+            low = (8 * chance.randint(-2, 30), 8 * chance.randint(-1, 10))
+            high = (low[0] + 8 * chance.randint(1, 9), low[1] + 8 * chance.randint(1, 5))
+            watch = chance.sample(bodies, chance.randint(1, len(bodies)))
+            zones.append(sim.zone(f"z{n}", low=low, high=high, watch=watch, once=chance.random() < 0.3))
+
+        @sim.after("machines")
+        def meddle(now):
+            for body in bodies:
+                if now.random.chance(0.3):
+                    body.vx, body.vy = (now.random.pick([-480.0, -37.5, -0.0, 60.0, 480.0]) for _ in "xy")
+                if now.random.chance(0.05):
+                    body.put(8.0 * now.random.whole(0, 30), 8.0 * now.random.whole(0, 10))
+            if now.random.chance(0.05):
+                one = now.random.pick(zones)
+                one.used = not one.used
+            if now.random.chance(0.05):
+                one = now.random.pick(zones)
+                one.holds = {name: now.random.chance(0.5) for name in one.holds}
+
+        @sim.before("zones")
+        def late(now):
+            if now.random.chance(0.05):
+                now.random.pick(zones).snap(bodies[0])
+
+        return sim
+
+    return build
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_zones_asked_together_say_what_each_says_also_when_it_is_put_back(seed, monkeypatch):
+    scenario = lt.Scenario(zones_among(seed), frames=200)
+    one, other = both_ways(scenario, monkeypatch, states=[0, 60, 150])
+    same(one, other)
+    live = lt.Live(scenario)
+    live.to(200)
+    for row in (150, 0, 60):
+        live.load(one.states[row], row)
+        for at in range(row + 1, row + 41):
+            live.step()
+            assert live.values == {name: other[name][at] for name in other.channels}, at
+
+
 def test_its_text_is_read_and_printed_and_a_crowd_is_as_short_as_one(monkeypatch):
     def crowd(count):
         def build(setup):

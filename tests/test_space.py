@@ -495,7 +495,7 @@ def test_the_short_way_through_a_frame_gives_the_same_bits_as_the_sweep(
 
 def meddle(body, chance):
     """What rules do to a body beside steering it: numbers turned, places and speeds set, and what only the sweep can tell."""
-    match chance.pick(range(15)):
+    match chance.pick(range(16)):
         case 0:
             body.gravity = chance.pick([0.0, 400.0, 900.0, 900])
         case 1:
@@ -504,6 +504,9 @@ def meddle(body, chance):
             body.limit.pop("x", None)
         case 3:
             body.put(body.x + chance.pick([-8.0, 0.25, 8.0]), body.y)
+        case 15:
+            body.put(body.x, chance.pick([16.0, 40.0]))
+            body.grounded = chance.pick([False, True])
         case 4:
             body.x += chance.pick([-64, -0.5, 8, 64])
         case 5:
@@ -589,6 +592,21 @@ def test_rules_that_meddle_with_a_body_see_no_difference_between_the_short_way_a
         live.load(one.states[row], row)
         live.to(later)
         assert live.save() == one.states[later]
+
+
+def test_who_is_put_onto_a_floor_and_said_to_be_grounded_has_landed():
+    def build(sim):
+        moth = sim.body("moth", size=(8, 8), at=(40, 60), gravity=900)
+
+        def rule(now):
+            if now.frame == 3:
+                moth.put(40, 16)
+                moth.grounded = True
+
+        sim.before("motion", rule)
+
+    trace = run(build, 8, level=lt.Level([lt.geometry.box_at((0, 0), (400, 16))]))
+    assert [(event.row, event.name) for event in trace.events] == [(3, "landed")]
 
 
 @pytest.mark.parametrize("place", [{"x": -20.0, "vx": 1440.0}, {"y": 140.0, "vy": -1500.0}])

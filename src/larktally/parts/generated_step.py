@@ -13,10 +13,12 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple, cast
 
 from larktally.language.rows import maker
-from larktally.parts.part import Inlined, Part
+from larktally.parts.part import Inlined, Part, Watch
 
 __all__ = ["Run", "generated_step"]
 
+# From so many parts on one question for all of them costs less than one for each.
+LEAST_WATCHED = 3
 # In a comment; a crowd would fill a page.
 MOST_NAMED = 4
 
@@ -26,6 +28,7 @@ class _Shape(NamedTuple):
 
     lines: str
     names: tuple[str, ...] = ()
+    watch: Callable[[Sequence[Any]], Watch] | None = None
 
 
 _CALL = _Shape("me()")
@@ -51,7 +54,13 @@ def generated_step(sim: object, runs: Sequence[Run]) -> tuple[Callable[[], None]
         else:
             groups.append((shape, [run], [stands_for]))
     text = _text_of((shape, members) for shape, members, _ in groups)
-    made = maker(text, "step")(sim, *(tuple(stand_for) for _, _, stand_for in groups))
+    given: list[Any] = []
+    for shape, members, stand_for in groups:
+        given.append(tuple(stand_for))
+        if _watched(shape, members):
+            assert shape.watch is not None
+            given.append(shape.watch([run.part for run in members]))
+    made = maker(text, "step")(sim, *given)
     return cast("Callable[[], None]", made), text
 
 
@@ -63,15 +72,21 @@ def _shape_of(run: Run) -> tuple[_Shape, Any]:
         found = _inlined(part)
     if part is None or found is None:
         return _CALL, run.call
-    lines, names = found.lines, dict(found.names)
+    lines, names, watch = found.lines, dict(found.names), found.watch
     for gate, test in (("clock", "ticking"), ("slot", "present")):
         asked = getattr(part, gate)
         if asked is not None:
             lines = f"if {gate}.{test}:\n{_indented(lines)}"
             names[gate] = asked
+            # Whether anything changes is up to the gate then, too.
+            watch = None
     if not names:
-        return _Shape(lines), part
-    return _Shape(lines, tuple(names)), (part, *names.values())
+        return _Shape(lines, (), watch), part
+    return _Shape(lines, tuple(names), watch), (part, *names.values())
+
+
+def _watched(shape: _Shape, members: Sequence[Run]) -> bool:
+    return shape.watch is not None and len(members) >= LEAST_WATCHED
 
 
 def _inlined(part: Part) -> Inlined | None:
@@ -89,22 +104,21 @@ def _inlined(part: Part) -> Inlined | None:
 
 def _text_of(groups: Iterable[tuple[_Shape, list[Run]]]) -> str:
     body: list[str] = []
-    loops = 0
-    for shape, members in groups:
+    parameters = ["sim"]
+    for n, (shape, members) in enumerate(groups):
         named = [" ".join(run.name.split()) for run in members[:MOST_NAMED]]
         more = ""
         if len(members) > MOST_NAMED:
             more = f" and {len(members) - MOST_NAMED} more"
         targets = ", ".join(["me", *shape.names])
-        body += [
-            f"# {members[0].phase}: {', '.join(named)}{more}",
-            f"for {targets} in group_{loops}:",
-            _indented(shape.lines),
-        ]
-        loops += 1
-    parameters = ", ".join(["sim", *(f"group_{n}" for n in range(loops))])
+        loop = f"for {targets} in group_{n}:\n{_indented(shape.lines)}"
+        parameters.append(f"group_{n}")
+        if _watched(shape, members):
+            loop = f"if not watch_{n}.quiet():\n{_indented(loop)}\n    watch_{n}.look()"
+            parameters.append(f"watch_{n}")
+        body += [f"# {members[0].phase}: {', '.join(named)}{more}", loop]
     lines = "\n".join(f"        {line}" for line in ["frame = sim.frame", *"\n".join(body).split("\n")])
-    return f"def made_for({parameters}):\n    def step():\n{lines}\n    return step\n"
+    return f"def made_for({', '.join(parameters)}):\n    def step():\n{lines}\n    return step\n"
 
 
 @functools.lru_cache(maxsize=1024)

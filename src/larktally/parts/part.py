@@ -7,7 +7,7 @@ else: it is the one door by which a state goes in and out.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from fractions import Fraction
 from typing import Any, ClassVar, NamedTuple, Protocol
 
@@ -17,7 +17,16 @@ from larktally.parts.sim_protocol import SimProtocol
 from larktally.textfmt import aligned, shown_value
 from larktally.traces.columns import Kind
 
-__all__ = ["ChannelSpec", "Inlined", "Part", "check_part_name", "plain_state", "state_from_plain", "value_table"]
+__all__ = [
+    "ChannelSpec",
+    "Inlined",
+    "Part",
+    "Watch",
+    "check_part_name",
+    "plain_state",
+    "state_from_plain",
+    "value_table",
+]
 
 # What a claim can write without quotes; a slot's number may follow a dot.
 _NAME = re.compile(r"[A-Za-z_]\w*(\.\w+)*")
@@ -37,12 +46,23 @@ class ChannelSpec(NamedTuple):
     wraps: float | None = None
 
 
+class Watch(Protocol):
+    """What is asked before many parts of a kind are stepped, in place of each of them."""
+
+    def quiet(self) -> bool:
+        """Whether none of them has anything to do in this frame."""
+
+    def look(self) -> None:
+        """They were stepped: finds anew for how long they will have nothing to do."""
+
+
 class Inlined(NamedTuple):
     """What a part's step does, as lines of Python: `me` is the part, `frame` the row that is made, and `names` are what else
-    stands in them, each with what it stands for."""
+    stands in them, each with what it stands for. `watch` makes what is asked first, where many are stepped in a row."""
 
     lines: str
     names: Mapping[str, object] = {}
+    watch: Callable[[Sequence[Any]], Watch] | None = None
 
 
 class Ticker(Protocol):

@@ -112,7 +112,7 @@ class Body(WalkingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts", "_floor", "_gap")
+    derived_fields = ("contacts", "_floor", "_room", "_blocked")
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
@@ -173,7 +173,7 @@ class Body(WalkingBox):
         # Where its own sweep left it: a body that is still there was not moved by a rule, so that its solids are known to
         # be clear of it.
         self._left = []
-        self._known_floors = []
+        self._known_floors, self._known_rooms = [], []
         self._begin_riding(what, leaves_with, leaves_within)
         self.answer: Answer = answer
         self.grounded_by: GroundTest = grounded_by

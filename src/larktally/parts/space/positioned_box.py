@@ -11,8 +11,9 @@ from larktally.parts.part import Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.box import Box, middle_of
 from larktally.parts.space.checks import numbers, size_of
-from larktally.parts.space.clearances import Floor, Gap
+from larktally.parts.space.floor import Floor
 from larktally.parts.space.level import Level
+from larktally.parts.space.room import Room
 from larktally.parts.space.solid_query import ALWAYS_MET, SolidQuery
 from larktally.parts.space.sweep import Contact, overlapping, sweep
 
@@ -30,7 +31,8 @@ class PositionedBox(Part):
     z: float
     # How far it may go before anything changes for it, where that is known: along its floor, or through the air.
     _floor: Floor | None = None
-    _gap: Gap | None = None
+    _room: Room | None = None
+    _blocked: Room | None = None
 
     def __init__(
         self,
@@ -65,7 +67,7 @@ class PositionedBox(Part):
 
     def forget_way(self) -> None:
         """Says that its next step is no plain one, such as the step before was: it is to be looked at as a whole."""
-        self._floor = self._gap = None
+        self._floor = self._room = None
 
     @property
     def position(self) -> tuple[float, ...]:

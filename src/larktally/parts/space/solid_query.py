@@ -11,7 +11,7 @@ from larktally.parts.space.level import Level
 from larktally.parts.space.movers import Movers, Provider
 from larktally.parts.space.sweep import ExpandedBox, grow
 
-__all__ = ["SolidQuery"]
+__all__ = ["Region", "SolidQuery"]
 
 # A body flush with the edge of its cells is inside of both: without a margin it would miss what stands in the next.
 TOUCH = 1e-9
@@ -21,9 +21,11 @@ REACH = 1.0
 ALWAYS_MET = frozenset(("platform", "enclosure"))
 # Of a body that crosses a large level: some megabytes at most.
 MOST_REMEMBERED = 10_000
+# So many cells on each side of a body are looked at together, so that it is some steps until the next look.
+MARGIN = 2
 
 
-class _Region(NamedTuple):
+class Region(NamedTuple):
     """Some cells of the level: their solids as a body meets them, between which positions those are all that it can meet, and
     strictly between which it is inside of the level, too."""
 
@@ -37,9 +39,10 @@ class _Region(NamedTuple):
 class SolidQuery:
     """Finds solids for one body. The solids of its cells are good for as long as its whole way stays inside them.
 
-    `in_bounds` says that whatever stays inside these cells is inside the level; a position strictly between the two of
-    `outside` is inside of both. `movers` are what moves and is solid to every body (platforms, doors), `moving` what gives the
-    boxes of other things that move (crates, walls): these are asked every time.
+    `here` is where it was found last: the cells, and `still`, the solids of them. `in_bounds` says that whatever stays inside
+    these cells is inside the level; a position strictly between the two of `outside` is inside of both. `movers` are what moves
+    and is solid to every body (platforms, doors), `moving` what gives the boxes of other things that move (crates, walls): these
+    are asked every time.
     """
 
     def __init__(
@@ -53,8 +56,8 @@ class SolidQuery:
         self.level, self.layers, self.movers = level, layers, movers
         self.extent_low, self.extent_high = tuple(extent_low), tuple(extent_high)
         self.moving: list[Provider] = []
-        self._regions: dict[tuple[int, ...], _Region] = {}
-        self._be_nowhere()
+        self._regions: dict[tuple[int, ...], Region] = {}
+        self._be_in(self._nowhere())
 
     def meets(self, provider: Provider) -> bool:
         """Whether the body stops at what moves by itself and gives its boxes by this function."""
@@ -63,6 +66,16 @@ class SolidQuery:
     def stops_at(self, layer: str) -> bool:
         """Whether the body stops at solids of a layer."""
         return self.layers is None or layer in self.layers or layer in ALWAYS_MET
+
+    def around(self, x: float, y: float) -> Region:
+        """The solids about a place, some cells farther on each side than a body that stands there reaches."""
+        # Not a number is nowhere, and infinite is in no cell.
+        if not (math.isfinite(x) and math.isfinite(y)):
+            return self._nowhere()
+        (left, below), (right, above) = self.extent_low, self.extent_high
+        margin = MARGIN * self.level.grid.cell
+        low, high = (x - left - margin, y - below - margin), (x + right + margin, y + above + margin)
+        return self._region_of(self.level.grid.key(low, high))
 
     def reaches(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether a step from a place to another stays inside the level, with the solids of its cells as `still`."""
@@ -138,12 +151,13 @@ class SolidQuery:
                     found.append(box)
         return found
 
-    def _be_nowhere(self) -> None:
+    def _nowhere(self) -> Region:
         # NaN is inside of nothing, so that the next question looks the cells up.
         nowhere = (math.nan,) * len(self.extent_low)
-        self._be_in(_Region((), nowhere, nowhere, (nowhere, nowhere), False))
+        return Region((), nowhere, nowhere, (nowhere, nowhere), False)
 
-    def _be_in(self, region: _Region) -> None:
+    def _be_in(self, region: Region) -> None:
+        self.here = region
         self.still, self._low, self._high, self.outside, self.in_bounds = region
 
     def _look(self, position: Sequence[float], move: Sequence[float]) -> None:
@@ -153,19 +167,22 @@ class SolidQuery:
             end = p + displacement
             # What is not finite is told as trouble by the body; here it must only not raise in floor().
             if not (math.isfinite(p) and math.isfinite(end)):
-                self._be_nowhere()
+                self._be_in(self._nowhere())
                 return
             low.append(min(p, end) - before - TOUCH)
             high.append(max(p, end) + after + TOUCH)
-        key = self.level.grid.key(low, high)
+        self._be_in(self._region_of(self.level.grid.key(low, high)))
+
+    def _region_of(self, key: tuple[int, ...]) -> Region:
+        """The region of some cells, looked up once."""
         region = self._regions.get(key)
         if region is None:
             if len(self._regions) >= MOST_REMEMBERED:
                 self._regions.clear()
             region = self._regions[key] = self._region(key)
-        self._be_in(region)
+        return region
 
-    def _region(self, key: tuple[int, ...]) -> _Region:
+    def _region(self, key: tuple[int, ...]) -> Region:
         grid, level = self.level.grid, self.level
         low, high = [], []
         for i, (before, after) in enumerate(zip(self.extent_low, self.extent_high, strict=True)):
@@ -181,4 +198,4 @@ class SolidQuery:
             below.append(math.nextafter(max(a, first), -math.inf))
             above.append(math.nextafter(min(b, last), math.inf))
             in_bounds = in_bounds and first <= a and b <= last
-        return _Region(tuple(found), tuple(low), tuple(high), (tuple(below), tuple(above)), in_bounds)
+        return Region(tuple(found), tuple(low), tuple(high), (tuple(below), tuple(above)), in_bounds)

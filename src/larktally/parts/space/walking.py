@@ -7,14 +7,16 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from larktally.parts.noted import noted
-from larktally.parts.space.clearances import Floor, Gap, floor_under
+from larktally.parts.space.floor import Floor, floor_under
 from larktally.parts.space.hop import Integrator
 from larktally.parts.space.riding import RidingBox
+from larktally.parts.space.room import Corners, Room
+from larktally.parts.space.solid_query import Region
 from larktally.parts.space.sweep import ExpandedBox, clear, contact_at
 
 __all__ = ["STEP", "WalkingBox"]
 
-# Floors that a body remembers.
+# Floors that a body remembers, and rooms.
 MOST_KNOWN = 16
 # A plain step as lines: on along a floor or through the air, as far as the step before found that nothing changes there.
 # Whatever could make it another one forgets the way, or is asked here.
@@ -33,13 +35,13 @@ elif me.grounded:
             me.vy = 0.0
             continue
 else:
-    gap = me._gap
-    if gap and gap.clear and gap.left < x < gap.right and gap.left < next_x < gap.right and gap.low < y < gap.high:
+    room = me._room
+    if room and room.left < x < room.right and room.left < next_x < room.right and room.low < y < room.high:
         vy, gravity = me.vy, me.gravity
         if gravity:
             vy = vy - gravity * up_sign / rate
         next_y = y + vy / rate
-        if gap.low < next_y < gap.high:
+        if room.low < next_y < room.high:
             me.x, me.y, me.vy = next_x, next_y, vy
             me._left = [next_x, next_y]
             continue
@@ -61,6 +63,7 @@ class WalkingBox(RidingBox):
     touching: list[list[int]]
     _left: list[float]
     _known_floors: list[Floor]
+    _known_rooms: list[Room]
     _trouble: list[str]
     _was_grounded: bool
 
@@ -68,12 +71,12 @@ class WalkingBox(RidingBox):
         self.forget_way()
 
     def _walked_or_flew(self) -> bool:
-        """The two frames that most are, told from what was known: a step along the one floor it stands on, or through
-        the air where nothing is met. The same numbers as the sweep's, at a third of its cost; False where it is neither.
+        """The frames that most are, told from what was known: a step along the one floor it stands on, off it, or through the
+        air where nothing is met. The same numbers as the sweep's, at a third of its cost; False where it is neither.
         """
         # Each test here is one that the whole way would have to come out the same under; tests/test_space.py runs both ways
         # against each other. Anything that is not plain goes the whole way.
-        near, x, y, grounded = self.near, self.x, self.y, self.grounded
+        near, x, y = self.near, self.x, self.y
         if (
             self.limit
             or self._trouble
@@ -81,7 +84,6 @@ class WalkingBox(RidingBox):
             or self.falls_through
             or self._gravity_later
             or self._carried
-            or grounded is not self._was_grounded
             or self.integrator != "semi-implicit"
             or self.probe is not None
             or self.on_contact is not None
@@ -97,49 +99,99 @@ class WalkingBox(RidingBox):
         movers: Sequence[ExpandedBox] = ()
         if near.moving or near.movers.all:
             movers = near.moving_solids((x, y), (move_x, move_y))
-        if not near.reaches(x, y, next_x, next_y):
-            return False
-        if grounded:
-            if vy * self.up_sign >= 0 or self.bounce:
-                return False
-            if movers:
-                # In the next frame they stand somewhere else.
-                floor = floor_under(near, x, y, self.up_sign, movers)
-            else:
-                floor = self._floor = self._floor_at(x, y)
-            if floor is None or not floor.first < next_x < floor.last:
-                return False
-            # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
-            if vy != floor.vy:
-                floor.vy = vy
-                floor.contacts = [contact_at(1, 1 if self.up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
-            floor.gravity = math.nan
-            if not self.vy:
-                floor.gravity = gravity
-            self.contacts = floor.contacts
-            self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
-            return True
+        if self.grounded:
+            return near.reaches(x, y, next_x, next_y) and self._walked(next_x, vy, movers)
         if movers:
             return False
-        gap = self._gap
-        if not gap or not gap.low < y < gap.high or not (gap.left < x < gap.right or not gap.clear):
-            gap = self._gap = Gap(near, y)
-        if not (gap.clear and gap.left < next_x < gap.right and gap.low < next_y < gap.high):
-            for low, high, _ in near.still:
-                if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
-                    return False
+        if self._was_grounded:
+            return self._took_off(move_x, move_y, next_x, next_y, vy)
+        room = self._room
+        if not room or not room.holds(x, y):
+            room = self._room = self._room_at(x, y)
+        if (room and room.holds(next_x, next_y)) or self._passes_all(move_x, move_y, next_x, next_y):
+            self._fly(next_x, next_y, vy)
+            return True
+        return False
+
+    def _walked(self, next_x: float, vy: float, movers: Sequence[ExpandedBox]) -> bool:
+        """Whether it went on along the floor that it stands on, pressed down with the speed `vy`."""
+        x, y, up_sign = self.x, self.y, self.up_sign
+        if not self._was_grounded or vy * up_sign >= 0 or self.bounce:
+            return False
+        if movers:
+            # In the next frame they stand somewhere else.
+            floor = floor_under(self.near.here, x, y, up_sign, movers)
+        else:
+            floor = self._floor = self._floor_at(x, y)
+        if floor is None or not floor.first < next_x < floor.last:
+            return False
+        # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
+        if vy != floor.vy:
+            floor.vy = vy
+            floor.contacts = [contact_at(1, 1 if up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
+        floor.gravity = math.nan
+        if not self.vy:
+            floor.gravity = self.gravity
+        self.contacts = floor.contacts
+        self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
+        return True
+
+    def _took_off(self, move_x: float, move_y: float, next_x: float, next_y: float, vy: float) -> bool:
+        """Whether it left what it stood on, and met nothing."""
+        if not self._passes_all(move_x, move_y, next_x, next_y):
+            return False
+        self._fly(next_x, next_y, vy)
+        self._was_grounded = False
+        self._room = self._room_at(next_x, next_y)
+        self.emit("left_ground")
+        return True
+
+    def _fly(self, next_x: float, next_y: float, vy: float) -> None:
         self.contacts = []
         self.x, self.y, self.vy, self._left = next_x, next_y, vy, [next_x, next_y]
+
+    def _passes_all(self, move_x: float, move_y: float, next_x: float, next_y: float) -> bool:
+        """Whether a step stays inside the level, and beside each of the still solids."""
+        near, x, y = self.near, self.x, self.y
+        if not near.reaches(x, y, next_x, next_y):
+            return False
+        for low, high, _ in near.still:
+            if not (clear(y, move_y, next_y, low[1], high[1]) or clear(x, move_x, next_x, low[0], high[0])):
+                return False
         return True
+
+    def _room_at(self, x: float, y: float) -> Room | None:
+        """The room in the air about it; None where it is in the way of something, or may touch it."""
+        for room in self._known_rooms:
+            if room.holds(x, y):
+                return room
+        if self._blocked is not None and self._blocked.holds(x, y):
+            return None
+        found = _room_in(self.near.around(x, y), x, y)
+        if not found.clear:
+            self._blocked = found
+            return None
+        if len(self._known_rooms) == MOST_KNOWN:
+            self._known_rooms.clear()
+        self._known_rooms.append(found)
+        return found
 
     def _floor_at(self, x: float, y: float) -> Floor | None:
         """The floor under it, and how far it goes: known from before, for who walks to and fro, or looked for."""
         for floor in self._known_floors:
             if y == floor.y and floor.low < x < floor.high:
                 return floor
-        found = floor_under(self.near, x, y, self.up_sign)
+        found = floor_under(self.near.here, x, y, self.up_sign)
         if found is not None:
             if len(self._known_floors) == MOST_KNOWN:
                 self._known_floors.clear()
             self._known_floors.append(found)
         return found
+
+
+def _room_in(region: Region, x: float, y: float) -> Room:
+    boxes: list[Corners] = []
+    for (left, low), (right, high), _ in region.solids:
+        boxes.append((left, low, right, high))
+    (left, low), (right, high) = region.outside
+    return Room((left, low, right, high), boxes, x, y)

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import math
 import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
+from larktally.parts.noted import noted
 from larktally.parts.part import ChannelSpec, Inlined, Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box, Round, gap_to, meets, middle_of
+from larktally.parts.space.room import Corners, Room, apart
 
 __all__ = ["Zone"]
 
@@ -27,6 +29,10 @@ _LOOK_AT_ALL = f"""\
 for body, presence, before_x, before_y, after_x, after_y in watched:
 {textwrap.indent(_LOOK, "    ")}
         break"""
+
+
+# Holds no place.
+_NOWHERE: Corners = (math.nan, math.nan, math.nan, math.nan)
 
 
 class Presence:
@@ -49,6 +55,11 @@ class Zone(Part):
     phase = "zones"
     events = ("entered", "left", "gathered", "snap_stopped")
     state_fields = ("holds", "used", "once", "ends")
+    derived_fields = ("told_with",)
+    # Whoever uses it up, or makes it fresh again, who is inside has another answer.
+    used: bool = noted("_used", "forget_rooms", "Whether the first who entered has used it up.")
+    #: What is asked in place of this zone and others; nothing where they are few.
+    told_with: ZoneWatch | None = None
 
     def __init__(
         self,
@@ -137,6 +148,11 @@ class Zone(Part):
     def begin(self) -> None:
         self.step()
 
+    def forget_rooms(self) -> None:
+        """Says that it may have something new to say, whoever is where."""
+        if self.told_with is not None:
+            self.told_with.forget()
+
     def step(self) -> None:
         for body, presence in self._pairs:
             # The first to enter may have used it up, and is not inside any more.
@@ -157,9 +173,9 @@ class Zone(Part):
         for body, presence in self._pairs:
             watched.append((body, presence, *body.near.extent_low, *body.near.extent_high))
         if len(watched) != 1:
-            return Inlined(_LOOK_AT_ALL, {**names, "watched": tuple(watched)})
+            return Inlined(_LOOK_AT_ALL, {**names, "watched": tuple(watched)}, ZoneWatch)
         names.update(zip(("body", "presence", "before_x", "before_y", "after_x", "after_y"), watched[0], strict=True))
-        return Inlined(_LOOK, names)
+        return Inlined(_LOOK, names, ZoneWatch)
 
     @property
     def holds(self) -> dict[str, bool]:
@@ -173,6 +189,14 @@ class Zone(Part):
     def holds(self, inside: Mapping[str, bool]) -> None:
         for name, presence in self._presences.items():
             presence.inside = inside[name]
+        self.forget_rooms()
+
+    def answers(self) -> Iterator[tuple[Body, Presence, Corners]]:
+        """Of a zone of one box, each watched body: whether it counts as inside, and the places at which it is."""
+        left, low, right, high = self._flat[0]
+        for body, presence in self._pairs:
+            (before_x, before_y), (after_x, after_y) = body.near.extent_low, body.near.extent_high
+            yield body, presence, (left - after_x, low - after_y, right + before_x, high + before_y)
 
     def _enter(self, body: Body) -> None:
         self.emit("entered", body=body.name)
@@ -193,3 +217,46 @@ class Zone(Part):
             return False
         low, high = body.low, body.high
         return any(meets(box, low, high) for box in self.boxes)
+
+
+class ZoneWatch:
+    """How far each of some bodies may go before any of the zones that watch it says something else of it."""
+
+    def __init__(self, zones: Sequence[Zone]) -> None:
+        self._answers: dict[Body, list[tuple[Zone, Presence, Corners]]] = {}
+        for zone in zones:
+            zone.told_with = self
+            for body, presence, corners in zone.answers():
+                self._answers.setdefault(body, []).append((zone, presence, corners))
+        self._rooms: list[tuple[Body, float, float, float, float]] = []
+        self.forget()
+
+    def forget(self) -> None:
+        """Forgets how far: in the next frame all zones look."""
+        self._rooms = [(body, *_NOWHERE) for body in self._answers]
+
+    def quiet(self) -> bool:
+        for body, left, low, right, high in self._rooms:
+            if not (left < body.x < right and low < body.y < high):
+                return False
+        return True
+
+    def look(self) -> None:
+        for n, (body, left, low, right, high) in enumerate(self._rooms):
+            if not (left < body.x < right and low < body.y < high):
+                self._rooms[n] = (body, *self._room_of(body))
+
+    def _room_of(self, body: Body) -> Corners:
+        left, low, right, high = -math.inf, -math.inf, math.inf, math.inf
+        others = []
+        for zone, presence, corners in self._answers[body]:
+            if presence.inside:
+                first, bottom, last, top = corners
+                left, right = max(left, first + apart(first)), min(right, last - apart(last))
+                low, high = max(low, bottom + apart(bottom)), min(high, top - apart(top))
+            elif not zone.used:
+                others.append(corners)
+        room = Room((left, low, right, high), others, body.x, body.y)
+        if not room.clear:
+            return _NOWHERE
+        return (room.left, room.low, room.right, room.high)
