@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import ast
 import functools
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import TypeAlias, TypeVar, cast
 
 from larktally.errors import ClaimError, ModelError
@@ -228,7 +228,7 @@ def _body_of(part: str, side: str, names: Names) -> str:
     return ""
 
 
-def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = (), part: str = "") -> str | Node:
+def in_scope(text: str, scope: str, names: Names, parts: Collection[str] = (), part: str = "") -> str | Node:
     """A text with names below `scope` made whole: 'rest.ready' in the scope 'moth.2' is 'moth.2.rest.ready' where that
     exists. The text itself where nothing changes, so that messages can point into it.
 
@@ -240,11 +240,10 @@ def in_scope(text: str, scope: str, names: Names, parts: Iterable[str] = (), par
         tree = parse(text)
     except ClaimError:
         return text
-    known = frozenset(parts)
 
     def whole_option(key: str, value: Node) -> Node:
         """The part that an event comes from stands in quotes, so that it is no channel."""
-        if key == "source" and isinstance(value, Text) and f"{scope}.{value.value}" in known:
+        if key == "source" and isinstance(value, Text) and f"{scope}.{value.value}" in parts:
             return Text(f"{scope}.{value.value}")
         return value
 

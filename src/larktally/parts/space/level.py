@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import math
 import textwrap
@@ -107,7 +108,7 @@ class Level:
         """The layers that its boxes stand on."""
         return tuple(dict.fromkeys(box.layer for box in self.boxes))
 
-    @property
+    @functools.cached_property
     def digest(self) -> str:
         """SHA-256 over axes, up and boxes: the same for the same level."""
         content = (self.axes, self.up_axis, self.up_sign, [_plain(box) for box in self.boxes])
