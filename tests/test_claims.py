@@ -466,6 +466,8 @@ def test_python_operators_build_what_text_says_and_refuse_what_they_cannot():
         ("exactly(wick.grounded, 1.5)", "a whole number of rows"),
         ("wick.y > 3", r"a signal, with a value in each row.*write always\("),
         ("alwys(wick.grounded)", "no function 'alwys'.*did you mean 'always'"),
+        ("always(wick.y >= before(wick.y))", "no function 'before'.*prev.x. is what x was in the row before"),
+        ("finally(wick.grounded)", "'finally' is of another language; eventually.p."),
         ("always(wick.grounded, 3)", "does not take 2 arguments"),
         ("always(wick.y = 3)", "'=' stands where '==' is meant"),
         ("always([x for x in y])", "no listcomp"),

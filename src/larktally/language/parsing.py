@@ -176,7 +176,10 @@ _FOREIGN = (
     (re.compile(r"=>"), "'>=' compares here, and implies(p, q) says that q follows from p"),
     (re.compile(r"\?"), "(p and q) or (not p and r) says it here"),
     (re.compile(r";"), "one claim is one expression; 'and' joins two"),
+    (re.compile(r"(?<![\w.])finally(?=\s*\()"), "eventually(p) asks for p in some row"),
 )
+# What people try for the value that something had a row ago.
+_ROW_BEFORE = frozenset({"before", "previous", "previously", "was", "old"})
 _STRINGS = re.compile(r"""'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*\"""")
 
 
@@ -304,6 +307,8 @@ class _Reader:
             fail_at(self._text, self._place(node.func), f"{called} is written without brackets")
         if function is None:
             near = did_you_mean(called, FUNCTIONS)
+            if called in _ROW_BEFORE:
+                near = "; prev(x) is what x was in the row before"
             fail_at(self._text, self._place(node.func), f"no function {called!r} in the claim language{near}")
         keys = [self._key(word) for word in node.keywords]
         args = [self.read(arg, depth + 1) for arg in node.args if not isinstance(arg, ast.Starred)]
