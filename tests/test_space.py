@@ -609,6 +609,38 @@ def test_who_is_put_onto_a_floor_and_said_to_be_grounded_has_landed():
     assert [(event.row, event.name) for event in trace.events] == [(3, "landed")]
 
 
+# As far above its place as one of half its size, and not as far below.
+WIDE = {"size": (16, 16), "anchor": "centre"}
+
+
+@pytest.mark.parametrize(
+    "other",
+    [{"size": (8, 24)}, {"size": (24, 8)}, {"anchor": "centre"}, {"anchor": "feet"}, {"layers": ["rope"]}, WIDE],
+)
+def test_what_one_body_found_in_a_level_is_not_what_one_of_another_shape_meets(other):
+    # A beam that is too low for some, a rope that stops others, and a wall.
+    solids = [lt.geometry.box_at((0, 0), (400, 16)), lt.Box((120, 16), (130, 60)), lt.Box((70, 30), (80, 36))]
+    boxes = [*solids, lt.Box((90, 8), (110, 24), "rope")]
+
+    def built(kinds, level):
+        def build(sim):
+            for name, options in kinds.items():
+                moth = sim.body(
+                    name, **({"size": (8, 8), "at": (40, 60), "gravity": 900, "layers": ["solid"]} | options)
+                )
+                sim.before("motion", lambda now, moth=moth: moth.steer(vx=60.0))
+
+        return run(build, 120, level=level)
+
+    shared = lt.Level(boxes)
+    both = built({"moth": {}, "other": other}, shared)
+    after = built({"other": other}, shared)
+    alone = built({"other": other}, lt.Level(boxes))
+    for name in alone.channels:
+        assert list(both[name]) == list(after[name]) == list(alone[name])
+    assert list(alone["other.x"]) != list(both["moth.x"]) or list(alone["other.y"]) != list(both["moth.y"])
+
+
 @pytest.mark.parametrize("place", [{"x": -20.0, "vx": 1440.0}, {"y": 140.0, "vy": -1500.0}])
 def test_who_is_put_beyond_a_wall_that_was_out_of_reach_does_not_come_back_through_it(place):
     def build(sim):

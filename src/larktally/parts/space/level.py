@@ -6,7 +6,8 @@ import functools
 import hashlib
 import math
 import textwrap
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from typing import Any
 
 import msgspec
 
@@ -18,6 +19,8 @@ from larktally.parts.space.grid import Grid
 __all__ = ["Level", "box_at"]
 
 _EMPTY = ". "
+# Of sizes of bodies, for what is kept for each: a search over sizes tries thousands.
+MOST_SIZES = 64
 
 
 class Level:
@@ -45,6 +48,14 @@ class Level:
         self.zones = {name: tuple(self._checked(box) for box in parts) for name, parts in (zones or {}).items()}
         self.grid = Grid(self.boxes, len(axes))
         self.low, self.high = self._bounds()
+        # What bodies of one size found in it: the next one of that size, of this run or another, need not look again.
+        self._looked_up: dict[Hashable, dict[Any, Any]] = {}
+
+    def looked_up(self, by: Hashable) -> dict[Any, Any]:
+        """What was looked up in this level, and kept, by bodies that are alike in `by`."""
+        if by not in self._looked_up and len(self._looked_up) >= MOST_SIZES:
+            self._looked_up.clear()
+        return self._looked_up.setdefault(by, {})
 
     @classmethod
     def from_rows(

@@ -56,7 +56,7 @@ class SolidQuery:
         self.level, self.layers, self.movers = level, layers, movers
         self.extent_low, self.extent_high = tuple(extent_low), tuple(extent_high)
         self.moving: list[Provider] = []
-        self._regions: dict[tuple[int, ...], Region] = {}
+        self._regions: dict[tuple[int, ...], Region] = level.looked_up((self.extent_low, self.extent_high, layers))
         self._be_in(self._nowhere())
 
     def meets(self, provider: Provider) -> bool:
