@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from larktally.claims.claim import Claim
 from larktally.claims.named import NamedMeasure, named_measures
-from larktally.claims.named_windows import NamedWindow, named_windows
 from larktally.errors import LarkTallyError
 from larktally.inputs.script import InputScript
 from larktally.names import name_fault, one_or_many
@@ -17,6 +16,9 @@ from larktally.subjects.own_object import name_of
 from larktally.subjects.protocol import SubjectLike
 from larktally.timing import Duration, RateLike, as_rate, frames_in
 from larktally.traces.trace import Trace
+
+if TYPE_CHECKING:
+    from larktally.claims.named_windows import NamedWindow
 
 __all__ = ["LONGEST", "Scenario"]
 
@@ -90,6 +92,11 @@ class Scenario:
         count = frames_in(frames, exact, what="frames:")
         if count > LONGEST:
             raise LarkTallyError(f"frames={frames!r} is {count} frames; a run has at most {LONGEST}")
+        if isinstance(windows, Mapping):
+            # Most scenarios have none.
+            from larktally.claims.named_windows import named_windows
+
+            windows = named_windows(windows)
         values = {
             "subject": subject,
             "frames": count,
@@ -99,7 +106,7 @@ class Scenario:
             "params": dict(params or {}),
             "claims": claims,
             "measures": tuple(measures) if not isinstance(measures, Mapping) else named_measures(measures),
-            "windows": tuple(windows) if not isinstance(windows, Mapping) else named_windows(windows),
+            "windows": tuple(windows),
             "intended": one_or_many(intended),
             "name": name,
             "until": until,

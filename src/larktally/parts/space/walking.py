@@ -1,4 +1,4 @@
-"""The two steps that most are, told from what the steps before them found: along a floor, and through the air."""
+"""The steps that most are, told from what the steps before them found: along a floor, off it, and through the air."""
 
 from __future__ import annotations
 
