@@ -26,9 +26,6 @@ __all__ = ["adapt", "name_of", "source_digest"]
 
 def adapt(subject: object) -> RunnableSubject:
     """The adapter of a subject, its class, or a model function that takes a setup; raises LarkTallyError for anything else."""
-    # A model, as most are: a function is nothing else.
-    if isinstance(subject, FunctionType):
-        return ModelFunction(subject, name_of(subject), _adapt_made)
     made = subject
     # A class is called without arguments: what a run is made from comes with reset.
     if isinstance(subject, type):

@@ -20,7 +20,7 @@ __all__ = ["Level", "box_at"]
 
 _EMPTY = ". "
 # Of sizes of bodies, for what is kept for each: a search over sizes tries thousands.
-MOST_SIZES = 64
+MOST_SIZES = 16
 
 
 class Level:

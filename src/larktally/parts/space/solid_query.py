@@ -19,8 +19,8 @@ TOUCH = 1e-9
 REACH = 1.0
 # What carries and what holds inside stops every body; a crate only those that stop at its layer.
 ALWAYS_MET = frozenset(("platform", "enclosure"))
-# Of a body that crosses a large level: some megabytes at most.
-MOST_REMEMBERED = 10_000
+# Of bodies of one size that cross a large level: some megabytes at most.
+MOST_REMEMBERED = 2_000
 # So many cells on each side of a body are looked at together, so that it is some steps until the next look.
 MARGIN = 2
 
