@@ -37,13 +37,17 @@ def check(trace: Trace, claims: Iterable[Claim], *, against: Trace | None = None
     claims = list(claims)
     for one_claim in claims:
         _check_claim(one_claim, read)
-    left = Counter(node for one in claims for node in set(walk(one.tree)))
+    asked = [set(walk(one.tree)) for one in claims]
+    left = Counter(node for nodes in asked for node in nodes)
     results = []
-    for one_claim in claims:
+    for one_claim, nodes in zip(claims, asked, strict=True):
         results.append(_result(one_claim, read))
         # What no later claim asks for is let go: a story works out again what it shows, and few claims have one.
-        left.subtract(set(walk(one_claim.tree)))
-        read.let_go(lambda node: left[node] <= 0)
+        for node in nodes:
+            left[node] -= 1
+            if not left[node]:
+                del left[node]
+        read.let_go(all_but=left)
     return Tally(results)
 
 

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import operator
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Container, Mapping
 from typing import Protocol, TypeAlias, cast
 
 import numpy as np
@@ -126,10 +126,11 @@ class Evaluator:
             self._known[node] = self._compute(node)
         return self._known[node]
 
-    def let_go(self, unused: Callable[[Node], bool]) -> None:
+    def let_go(self, all_but: Container[Node]) -> None:
         """Drops the values of nodes that are not asked for any more; one that is after all is computed again."""
-        for node in [node for node in self._known if unused(node)]:
-            del self._known[node]
+        for node in list(self._known):
+            if node not in all_but:
+                del self._known[node]
 
     def labels(self, node: Node) -> Labels:
         """The strings that a label's codes index, or None where the node is no label."""
@@ -216,7 +217,7 @@ class Evaluator:
         code_of = {}
         for code, label in enumerate(labels):
             code_of[label] = code
-        others = np.array([code_of.get(label, -1) for label in self.labels(right) or ()], dtype=np.int64)
+        others = np.array([code_of.get(label, -1) for label in self.labels(right) or ()], dtype=np.int32)
         return np.asarray(compare(self.value(left), others[as_codes(self.value(right))]))
 
     def _sides(self, left: Node, right: Node) -> tuple[Array, Array]:

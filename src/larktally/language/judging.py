@@ -6,6 +6,7 @@ none.
 
 from __future__ import annotations
 
+import itertools
 from typing import TypeAlias
 
 import numpy as np
@@ -51,20 +52,13 @@ def first_rows(flags: Array) -> Rows:
 
 def in_rows(rows: Rows) -> tuple[Breach, ...]:
     """A breach in each row, without a trigger."""
-    found = []
     # As Python ints: a breach stands in JSON and in messages. Those after the first hundred are counted, not listed.
-    for row in rows[:LISTED].tolist():
-        found.append(Breach(None, row))
-    return tuple(found)
+    return tuple(map(Breach._make, zip(itertools.repeat(None), rows[:LISTED].tolist())))
 
 
 def pairs(triggers: Rows, rows: Rows) -> tuple[Breach, ...]:
     """A breach for each trigger, in its row."""
-    listed = zip(triggers[:LISTED].tolist(), rows[:LISTED].tolist(), strict=True)
-    found = []
-    for trigger, row in listed:
-        found.append(Breach(trigger, row))
-    return tuple(found)
+    return tuple(map(Breach._make, zip(triggers[:LISTED].tolist(), rows[:LISTED].tolist(), strict=True)))
 
 
 def waiting_for(opened: Rows, width: int | None) -> Breach | None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
 
 import msgspec
 
@@ -38,6 +39,29 @@ class Names(msgspec.Struct, frozen=True):
         return Text(str(value))
 
 
+class _EventNames(Collection[str]):
+    """The events that were declared, and after them those that were said all the same, in the order in which they were.
+
+    Those of a run are gone through when one is asked for that was not declared.
+    """
+
+    def __init__(self, declared: Sequence[str], said: Sequence[str]) -> None:
+        self._declared, self._said = declared, said
+
+    @cached_property
+    def _all(self) -> dict[str, None]:
+        return dict.fromkeys([*self._declared, *self._said])
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._declared or name in self._all
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._all)
+
+    def __len__(self) -> int:
+        return len(self._all)
+
+
 def matching_names(pattern: str, channels: Iterable[str]) -> list[str]:
     """The dotted names, channels or leading parts of such, with as many segments as a pattern, that match it; each once, in
     order."""
@@ -70,14 +94,7 @@ def names_of(trace: Trace) -> Names:
         channels={name: trace.columns[name].channel for name in trace.channels},
         # A log has inputs and no declared actions.
         actions=tuple(dict.fromkeys([*header.actions, *trace.inputs])),
-        events=_events_of(header.events, trace.events.names),
+        events=_EventNames(header.events, trace.events.names),
         settings={**header.params, **header.settings},
         rate=header.rate,
     )
-
-
-def _events_of(declared: Sequence[str], said: Sequence[str]) -> tuple[str, ...]:
-    """Those that were declared, and after them those that were said all the same, in the order in which they were."""
-    if set(said) <= set(declared):
-        return tuple(dict.fromkeys(declared))
-    return tuple(dict.fromkeys([*declared, *said]))

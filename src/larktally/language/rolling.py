@@ -64,9 +64,9 @@ def next_row(flags: Bools) -> Rows:
     >>> next_row(np.array([False, True, False])).tolist()
     [1, 1, 3]
     """
-    rows = len(flags)
-    marked = np.where(flags, np.arange(rows), rows)
-    return np.minimum.accumulate(marked[::-1])[::-1]
+    numbers = _row_numbers(len(flags))
+    marked = np.where(flags, numbers, numbers.dtype.type(len(flags)))[::-1]
+    return np.minimum.accumulate(marked, out=marked)[::-1].astype(np.int64)
 
 
 def last_row(flags: Bools) -> Rows:
@@ -75,16 +75,30 @@ def last_row(flags: Bools) -> Rows:
     >>> last_row(np.array([False, True, False])).tolist()
     [-1, 1, 1]
     """
-    return np.maximum.accumulate(np.where(flags, np.arange(len(flags)), -1))
+    numbers = _row_numbers(len(flags))
+    marked = np.where(flags, numbers, numbers.dtype.type(-1))
+    return np.maximum.accumulate(marked, out=marked).astype(np.int64)
 
 
-def run_length(flags: Bools) -> Rows:
+def run_length(flags: Bools) -> npt.NDArray[np.int32] | Rows:
     """For how many rows each has held up to and including it; 0 where it does not.
 
     >>> run_length(np.array([True, True, False, True])).tolist()
     [1, 2, 0, 1]
     """
-    return np.arange(len(flags)) - last_row(~flags)
+    numbers = _row_numbers(len(flags))
+    # The last row at or before each that does not hold.
+    marked = np.where(flags, numbers.dtype.type(-1), numbers)
+    np.maximum.accumulate(marked, out=marked)
+    numbers -= marked
+    return numbers
+
+
+def _row_numbers(rows: int) -> npt.NDArray[np.int32] | Rows:
+    """0, 1, 2, …: int32 as long as the number of rows fits, since what goes over them costs by their bytes."""
+    if rows < 2**31:
+        return np.arange(rows, dtype=np.int32)
+    return np.arange(rows)
 
 
 def window_fold(values: Floats, width: int, fold: np.ufunc) -> Floats:

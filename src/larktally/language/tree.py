@@ -9,6 +9,7 @@ import fnmatch
 import keyword
 import re
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 from typing import TypeAlias
 
 import msgspec
@@ -41,17 +42,23 @@ Place: TypeAlias = tuple[int, int]
 NOWHERE: Place = (0, 0)
 
 
-class _Said(msgspec.Struct, frozen=True, eq=False):
+class _Said(msgspec.Struct, frozen=True, eq=False, dict=True):
     """What the nodes have in common: they are equal where they say the same, wherever that stood."""
 
-    def _fields(self) -> tuple[object, ...]:
+    # Both are kept: whoever checks a hundred claims asks thousands of times whether a node is one that is known.
+    @cached_property
+    def _what(self) -> tuple[object, ...]:
         return tuple(getattr(self, name) for name in self.__struct_fields__ if name != "place")
 
+    @cached_property
+    def _hash(self) -> int:
+        return hash((type(self), *self._what))
+
     def __eq__(self, other: object) -> bool:
-        return type(other) is type(self) and other._fields() == self._fields()
+        return type(other) is type(self) and other._what == self._what
 
     def __hash__(self) -> int:
-        return hash((type(self), *self._fields()))
+        return self._hash
 
 
 class Number(_Said, frozen=True, eq=False):

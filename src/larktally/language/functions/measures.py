@@ -51,7 +51,7 @@ def _stretches(flags: Flags) -> npt.NDArray[np.int64]:
     runs = rolling.run_length(flags)
     # A stretch that the run's end cuts off counts as long as it was.
     ends = np.append(flags[:-1] & ~flags[1:], flags[-1:])
-    return runs[ends]
+    return runs[ends].astype(np.int64)
 
 
 def _gaps(flags: Flags) -> npt.NDArray[np.int64]:
@@ -158,7 +158,7 @@ def _from_each(values: npt.NDArray[Any], fold: np.ufunc) -> npt.NDArray[Any]:
 
 def _left_of_stretch(flags: Flags) -> npt.NDArray[np.int64]:
     """For how many rows each holds from itself on."""
-    return rolling.run_length(flags[::-1])[::-1]
+    return rolling.run_length(flags[::-1])[::-1].astype(np.int64)
 
 
 def _ahead_longest(flags: Flags) -> Numbers:
