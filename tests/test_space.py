@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
+from larktally.parts.space import movers
 from larktally.parts.space.movers import Movers
 from larktally.parts.space.solid_box import SolidBox
 from larktally.parts.space.sweep import grow, overlapping, sweep
@@ -769,5 +770,65 @@ def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkey
     # One of each is looked at anew from both sides: the platform at the bodies, and the bodies at all that moves.
     monkeypatch.setattr(SolidBox, "others_near", lambda self, goal: self.others())
     assert run(build, 160, level=level).digest == near.digest
-    monkeypatch.setattr(Movers, "near", lambda self, low, high: self.all)
+    monkeypatch.setattr(Movers, "near", lambda self, low, high: [one.provider for one in self.all])
     assert run(build, 160, level=level).digest == near.digest
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_who_is_known_to_be_clear_of_what_moves_goes_as_who_looks_in_every_frame(seed, monkeypatch):
+    def build(sim):
+        chance = random.Random(seed)
+        doors = []
+        for n in range(chance.randint(1, 5)):
+            side = chance.choice([4, 8, 16])
+            doors.append(
+                sim.door(f"gate.{n}", at=(40 * n, chance.choice([16, 40])), size=(side, chance.choice([8, 32])))
+            )
+        for n in range(chance.randint(0, 2)):
+            path = [(chance.randint(0, 200), 60), (chance.choice([0, 96, 160]), 60)]
+            sim.platform(f"barge.{n}", size=(24, 8), path=path, speed=chance.choice([30, 60, 960]), one_way=n > 0)
+        bodies = [sim.body(f"moth.{n}", size=(8, 8), at=(20 + 40 * n, 16 + 8 * n), gravity=900) for n in range(5)]
+
+        def rule(now):
+            draw = now.random
+            for body in bodies:
+                if draw.chance(0.06):
+                    # Whole cells, fast through a thin door, and to where it stands flush.
+                    body.vx = draw.pick([0.0, 60.0, -60.0, 240.0, -480.0, 1920.0, -0.0, draw.between(-200, 200)])
+                if draw.chance(0.03):
+                    body.launch(vy=draw.pick([120, 300, 480]))
+                if draw.chance(0.01):
+                    body.put(draw.pick([32.0, 48.0, 120.5]), draw.pick([16.0, 48.0, 90.0]))
+            if draw.chance(0.1):
+                door = draw.pick(doors)
+                match draw.pick(["lead", "put", "resize", "place", "halt", "away", "huge"]):
+                    case "lead":
+                        door.lead_to(draw.pick([8, 48, 112]), draw.pick([16, 24, 48]), speed=draw.pick([60, 120, 960]))
+                    case "put":
+                        door.put(draw.pick([8, 56, 120]), 16)
+                    case "resize":
+                        door.resize(draw.pick([4, 16]), draw.pick([8, 24, 40]), speed=draw.pick([None, 60]))
+                    case "place":
+                        door.position = (draw.pick([0, 64, 100]), 16)
+                    case "halt":
+                        door.halt()
+                    case "away":
+                        door.position = (1e300, 16)
+                    case "huge":
+                        # In so many cells that it is near everything.
+                        door.size = (4000, 8)
+
+        # In the middle of the motion, too: a door moved by hand after some bodies have gone, and before others.
+        sim.before("motion", rule)
+        if seed % 3 == 0:
+            sim.after("motion", rule)
+
+    level = lt.Level([lt.geometry.box_at((0, 0), (256, 16)), lt.geometry.box_at((224, 16), (8, 64))])
+    if seed % 2:
+        # The table is made anew every few cells, as in a level that is as large as can be.
+        monkeypatch.setattr(movers, "MOST_KNOWN", 8)
+    known = run(build, 240, level=level)
+    looked = []
+    monkeypatch.setattr(Movers, "patch", lambda self, low, high: looked.append(low))
+    assert run(build, 240, level=level).digest == known.digest
+    assert len(looked) > 50  # it was taken away, and is asked for as long as something moves

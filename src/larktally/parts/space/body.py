@@ -112,7 +112,7 @@ class Body(WalkingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts", "_floor", "_room", "_blocked")
+    derived_fields = ("contacts", "_floor", "_room", "_blocked", "_clear", "_patch")
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(
@@ -361,13 +361,14 @@ class Body(WalkingBox):
 
     def rests_at(self, surface: float, low: Sequence[float], high: Sequence[float]) -> bool:
         """Whether its feet are at a surface that reaches from `low` to `high` along the other axes."""
-        foot = self.high
+        position, up, before, after = self.position, self.up, self.near.extent_low, self.near.extent_high
+        foot = position[up] + after[up]
         if self.up_sign > 0:
-            foot = self.low
-        if not self.level.has_up or not abs(foot[self.up] - surface) < 1e-9:
+            foot = position[up] - before[up]
+        if not self.level.has_up or not abs(foot - surface) < 1e-9:
             return False
-        for i, (start, end) in enumerate(zip(self.low, self.high, strict=True)):
-            if i != self.up and not (start < high[i] and low[i] < end):
+        for i, p in enumerate(position):
+            if i != up and not (p - before[i] < high[i] and low[i] < p + after[i]):
                 return False
         return True
 

@@ -6,13 +6,19 @@ import math
 from collections.abc import Sequence
 from typing import ClassVar
 
-from larktally.parts.part import ChannelSpec
+from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.checks import number, numbers, size_of
 from larktally.parts.space.moving_box import place_ending_by
 from larktally.parts.space.solid_box import SolidBox
 
 __all__ = ["Door"]
+
+
+# Most doors stand in most frames. Who takes a carrier's velocity along counts for how long it has stood.
+_STEP = """\
+if leaving or not me.rests:
+    me.step()"""
 
 
 class Door(SolidBox):
@@ -61,6 +67,11 @@ class Door(SolidBox):
         """Whether it has somewhere to go, or another size to take."""
         return bool(self.goal) or self.wanted != list(self.size)
 
+    @property
+    def rests(self) -> bool:
+        """Whether it has nowhere to go, and stood in its last frame, too."""
+        return not (self.goal or self._pushing or self._crushing or any(self.velocity) or self.moving)
+
     def lead_to(self, *goal: float, speed: float) -> None:
         """Leads it straight to a place of its minimum corner, at so many units/s, from this row's motion on."""
         self.goal = list(numbers(self.name, "goal", goal, len(self.position)))
@@ -81,6 +92,9 @@ class Door(SolidBox):
         """Leaves it where and as it is."""
         self.goal, self.wanted = [], list(self.size)
 
+    def inlined(self) -> Inlined | None:
+        return Inlined(_STEP, {"leaving": self.sim.movers.leaving})
+
     def move(self) -> None:
         """A frame's growth, then a frame's way."""
         if self.wanted != list(self.size):
@@ -88,7 +102,7 @@ class Door(SolidBox):
         if not self.goal:
             return
         goal, gap = self.goal, math.dist(self.position, self.goal)
-        step = self.speed / float(self.sim.rate)
+        step = self.speed / self._rate
         if gap > step:
             goal = []
             for p, end in zip(self.position, self.goal, strict=True):
@@ -98,7 +112,7 @@ class Door(SolidBox):
             self.emit("arrived")
 
     def _grow(self) -> None:
-        step = self.growth / float(self.sim.rate)
+        step = self.growth / self._rate
         bodies = self.others()
         up, rises = self.sim.level.up_axis, self.sim.level.up_sign > 0
         for axis, wanted in enumerate(self.wanted):

@@ -120,7 +120,7 @@ class Enclosure(MovingBox):
     def move(self) -> None:
         held = [body for body in self.holds if body.takes_part]
         standing = self.standing(held, on_top=False)
-        way = [speed / float(self.sim.rate) for speed in self.velocity]
+        way = [speed / self._rate for speed in self.velocity]
         shrinks = [now - then for now, then in zip(self._last_size, self.size, strict=True)]
         for i, displacement in enumerate(way):
             self.position[i] += displacement

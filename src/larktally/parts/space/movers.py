@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Callable, Iterable, Sequence
-from typing import Protocol, TypeAlias
+from typing import NamedTuple, Protocol, TypeAlias
 
 from larktally.parts.space.box import Box
+from larktally.parts.space.room import Corners
 
 __all__ = ["Mover", "Movers", "Provider"]
 
@@ -16,6 +16,8 @@ Provider: TypeAlias = Callable[[], Iterable[Box]]
 _Key: TypeAlias = tuple[int, int, int, int]
 # A region of more cells than that, or one that is not finite, is near everything.
 MOST_CELLS = 64
+# Bodies that cross a large level leave cells behind in which nothing is.
+MOST_KNOWN = 50_000
 
 
 class Mover(Protocol):
@@ -24,7 +26,33 @@ class Mover(Protocol):
     @property
     def provider(self) -> Provider: ...
     @property
-    def box(self) -> Box: ...
+    def low(self) -> Sequence[float]: ...
+    @property
+    def high(self) -> Sequence[float]: ...
+
+
+class Cell:
+    """Who reaches into a cell, by number, and how often one came, went, or moved in it."""
+
+    __slots__ = ("changes", "numbers")
+
+    def __init__(self) -> None:
+        self.changes = 0
+        self.numbers: list[int] = []
+
+
+class Patch(NamedTuple):
+    """Some cells, each with what had changed in it when they were looked up, and how far they go."""
+
+    seen: tuple[tuple[Cell, int], ...]
+    bounds: Corners
+
+    def is_as_it_was(self) -> bool:
+        """Whether nothing came, went, or moved in it since."""
+        for cell, changes in self.seen:
+            if cell.changes != changes:
+                return False
+        return True
 
 
 class Movers:
@@ -35,12 +63,14 @@ class Movers:
         self.all: list[Mover] = []
         #: The place of everything that moves, by its provider, in the order in which bodies meet it.
         self.order: dict[Provider, int] = {}
+        #: The names of the bodies that take something along of the velocity of what carries them, when they leave it.
+        self.leaving: set[str] = set()
         self._numbers: dict[Provider, int] = {}
         self._cell = 0.0
-        self._cells: dict[tuple[int, int], list[int]] = {}
+        self._cells: dict[tuple[int, int], Cell] = {}
         # The cells that each one is in; None for those that are near everything.
         self._keys: list[_Key | None] = []
-        self._everywhere: list[int] = []
+        self._everywhere = Cell()
 
     def enter(self, provider: Provider) -> None:
         """Gives what moves its place in the order."""
@@ -62,32 +92,64 @@ class Movers:
         """Notes that one stands somewhere else, or has another size."""
         if not self._cell:
             return
-        number, box = self._numbers[mover.provider], mover.box
-        key, before = self._key(box.low, box.high), self._keys[number]
+        number = self._numbers[mover.provider]
+        key, before = self._key(mover.low, mover.high), self._keys[number]
+        for cell in self._cells_of(before):
+            cell.changes += 1
+            if key != before:
+                cell.numbers.remove(number)
         if key != before:
-            for cell in self._cells_of(before):
-                cell.remove(number)
             self._put(number, key)
 
-    def near(self, low: Sequence[float], high: Sequence[float]) -> list[Mover]:
-        """Those that may reach into a region, in order."""
+    def near(self, low: Sequence[float], high: Sequence[float]) -> list[Provider]:
+        """What gives the boxes of those that may reach into a region, in order."""
         if not self._cell:
             self._make()
         key = self._key(low, high)
         if key is None:
-            return self.all
-        found = set(self._everywhere)
-        for place in _places(key):
-            found.update(self._cells.get(place, ()))
-        return [self.all[number] for number in sorted(found)]
+            return [mover.provider for mover in self.all]
+        cells, found = self._cells, set(self._everywhere.numbers)
+        first_x, last_x, first_y, last_y = key
+        # Most regions are in a cell or two.
+        for x in range(first_x, last_x + 1):
+            for y in range(first_y, last_y + 1):
+                cell = cells.get((x, y))
+                if cell and cell.numbers:
+                    found.update(cell.numbers)
+        if not found:
+            return []
+        return [self.all[number].provider for number in sorted(found)]
+
+    def patch(self, low: Sequence[float], high: Sequence[float]) -> Patch | None:
+        """The cells of a region; None for one that is near everything."""
+        if not self._cell or len(self._cells) > MOST_KNOWN:
+            self._make()
+        key, size = self._key(low, high), self._cell
+        if key is None:
+            return None
+        first_x, last_x, first_y, last_y = key
+        seen = [(cell, cell.changes) for cell in (self._everywhere, *self._cells_of(key))]
+        return Patch(tuple(seen), (first_x * size, first_y * size, (last_x + 1) * size, (last_y + 1) * size))
+
+    def corners_in(self, patch: Patch) -> list[Corners]:
+        """Where those stand that reach into some cells, along the first two axes."""
+        numbers = {number for cell, _ in patch.seen for number in cell.numbers}
+        found = []
+        for number in sorted(numbers):
+            low, high = self.all[number].low, self.all[number].high
+            found.append((low[0], low[1], high[0], high[1]))
+        return found
 
     def _make(self) -> None:
-        boxes = [mover.box for mover in self.all]
-        sides = [end - start for box in boxes for start, end in zip(box.low, box.high, strict=True)]
+        for cell in (self._everywhere, *self._cells.values()):
+            # Who remembers one is told that it is none of these any more.
+            cell.changes += 1
+        corners = [(mover.low, mover.high) for mover in self.all]
+        sides = [end - start for low, high in corners for start, end in zip(low, high, strict=True)]
         self._cell = 2.0 * max([1e-6, *filter(math.isfinite, sides)])
-        self._cells, self._everywhere, self._keys = {}, [], [None] * len(boxes)
-        for number, box in enumerate(boxes):
-            self._put(number, self._key(box.low, box.high))
+        self._cells, self._everywhere, self._keys = {}, Cell(), [None] * len(corners)
+        for number, (low, high) in enumerate(corners):
+            self._put(number, self._key(low, high))
 
     def _key(self, low: Sequence[float], high: Sequence[float]) -> _Key | None:
         """The first and the last cell of a region along x, and along y; None where it is near everything."""
@@ -109,15 +171,19 @@ class Movers:
     def _put(self, number: int, key: _Key | None) -> None:
         self._keys[number] = key
         for cell in self._cells_of(key):
-            cell.append(number)
+            cell.changes += 1
+            cell.numbers.append(number)
 
-    def _cells_of(self, key: _Key | None) -> list[list[int]]:
-        """Who is in each of some cells."""
+    def _cells_of(self, key: _Key | None) -> list[Cell]:
+        """The cells of a key, those in which nobody is yet, too."""
         if key is None:
             return [self._everywhere]
-        return [self._cells.setdefault(place, []) for place in _places(key)]
-
-
-def _places(key: _Key) -> Iterable[tuple[int, int]]:
-    first_x, last_x, first_y, last_y = key
-    return itertools.product(range(first_x, last_x + 1), range(first_y, last_y + 1))
+        first_x, last_x, first_y, last_y = key
+        cells, found = self._cells, []
+        for x in range(first_x, last_x + 1):
+            for y in range(first_y, last_y + 1):
+                cell = cells.get((x, y))
+                if cell is None:
+                    cell = cells[x, y] = Cell()
+                found.append(cell)
+        return found

@@ -24,6 +24,7 @@ class MovingBox(Part):
     def __init__(self, sim: SimProtocol, name: str) -> None:
         super().__init__(sim, name)
         self.position = ()
+        self._rate = float(sim.rate)
         # Whom it pushed and crushed in its last frame: each is said in the row in which it begins.
         self._pushing: list[str] = []
         self._crushing: list[str] = []
@@ -49,7 +50,11 @@ class MovingBox(Part):
     @property
     def high(self) -> tuple[float, ...]:
         """Its maximum corner."""
-        return tuple(p + side for p, side in zip(self.position, self.sides, strict=True))
+        position, sides = self.position, self.sides
+        # Written out for a plane, which most levels are.
+        if len(position) == 2:
+            return (position[0] + sides[0], position[1] + sides[1])
+        return tuple(p + side for p, side in zip(position, sides, strict=True))
 
     @property
     def centre(self) -> tuple[float, ...]:
@@ -65,11 +70,15 @@ class MovingBox(Part):
         pushing, crushing = self._pushing, self._crushing
         self._pushing, self._crushing = [], []
         self.move()
-        for event, before, now in (("pushed", pushing, self._pushing), ("crushed", crushing, self._crushing)):
-            # A fast one may push the same body at several points of its path.
-            for name in dict.fromkeys(now):
-                if name not in before:
-                    self.emit(event, body=name)
+        if self._pushing or self._crushing:
+            self._say_new("pushed", self._pushing, pushing)
+            self._say_new("crushed", self._crushing, crushing)
+
+    def _say_new(self, event: str, names: Sequence[str], before: Sequence[str]) -> None:
+        # A fast one may push the same body at several points of its path.
+        for name in dict.fromkeys(names):
+            if name not in before:
+                self.emit(event, body=name)
 
     def move(self) -> None:
         """A frame's way, with whom it carries and pushes."""

@@ -25,6 +25,7 @@ class Platform(SolidBox):
     (body).
     """
 
+    derived_fields: ClassVar[tuple[str, ...]] = (*SolidBox.derived_fields, "_measured")
     state_fields: ClassVar[tuple[str, ...]] = (
         *SolidBox.state_fields,
         "path",
@@ -55,6 +56,8 @@ class Platform(SolidBox):
         self.round_trip = round_trip
         self.shows = words_of(f"platform {name!r}", shows, ("velocity",))
         self.position = self.path[0]
+        # The path that was measured last, which way round, and how long it is.
+        self._measured: tuple[list[Sequence[float]], str, float] = ([], "", 0.0)
         self.aim = min(1, len(self.path) - 1)
         self.direction = 1
 
@@ -65,7 +68,7 @@ class Platform(SolidBox):
 
     def move(self) -> None:
         """A frame's way along the path, as far as there is room for it."""
-        left, round_way = self.speed / float(self.sim.rate), self._round_way()
+        left, round_way = self.speed / self._rate, self._round_way()
         if round_way == 0.0:
             return
         # Whole rounds lead back to where it is; one is gone through, so that whoever stands in its way is pushed.
@@ -88,10 +91,16 @@ class Platform(SolidBox):
 
     def _round_way(self) -> float:
         """How long the path is, there and back or once round."""
-        legs = math.fsum(map(math.dist, self.path, self.path[1:]))
-        if self.round_trip == "round":
-            return legs + math.dist(self.path[-1], self.path[0])
-        return 2 * legs
+        path, round_trip, way = self._measured
+        # A rule may lead it along another one, or change a point of it.
+        if path != self.path or round_trip != self.round_trip:
+            way = math.fsum(map(math.dist, self.path, self.path[1:]))
+            if self.round_trip == "round":
+                way += math.dist(self.path[-1], self.path[0])
+            else:
+                way *= 2
+            self._measured = [point[:] for point in self.path], self.round_trip, way
+        return way
 
     def _next_aim(self) -> None:
         if len(self.path) == 1:

@@ -7,6 +7,7 @@ from typing import Literal, Protocol, TypeAlias, runtime_checkable
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
+from larktally.parts.noted import noted
 from larktally.parts.space.positioned_box import PositionedBox
 from larktally.parts.space.steered_box import SteeredBox
 from larktally.parts.space.sweep import Contact
@@ -28,7 +29,7 @@ class Carrier(Protocol):
 class RidingBox(SteeredBox):
     """What is carried, and keeps something of it."""
 
-    leaves_with: Leaves
+    leaves_with: Leaves = noted("_leaves_with", "_note_leaving", "What of its carrier's velocity it takes along.")
     leaves_within: int
     contacts: list[Contact]
     _carrier: str
@@ -44,6 +45,11 @@ class RidingBox(SteeredBox):
         self.leaves_within = frames_in(leaves_within, self.sim.rate, what=f"{what}: leaves_within")
         # The velocity of what carried it last, and for how many rows it still counts; [] where nothing did.
         self._carrier, self._carried, self._carried_left = "", [], 0
+
+    def _note_leaving(self) -> None:
+        self.sim.movers.leaving.discard(self.name)
+        if self.leaves_with != "nothing":
+            self.sim.movers.leaving.add(self.name)
 
     def put(self, *position: float) -> None:
         super().put(*position)

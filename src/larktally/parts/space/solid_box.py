@@ -15,7 +15,7 @@ from larktally.parts.space.box import Box
 from larktally.parts.space.moving_box import MovingBox, place_ending_by, place_starting_by
 from larktally.parts.space.positioned_box import PositionedBox
 from larktally.parts.space.solid_query import REACH
-from larktally.parts.space.sweep import ExpandedBox, grow
+from larktally.parts.space.sweep import grow
 
 __all__ = ["SolidBox"]
 
@@ -24,9 +24,10 @@ class SolidBox(MovingBox):
     """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
 
     events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
-    derived_fields = ("_boxes", "_widest")
-    # How far the largest body reaches from its place: most are told by that alone.
-    _widest: float | None = None
+    derived_fields: ClassVar[tuple[str, ...]] = ("_bodies", "_boxes", "_widest")
+    # All bodies, once the run has begun, and how far the largest reaches from its place: most are told by that alone.
+    _bodies: Sequence[Body] | None = None
+    _widest = 0.0
     # Whether bodies meet it yet.
     _begun = False
     # Set as wholes, and never changed in place: it stands somewhere else then.
@@ -101,16 +102,15 @@ class SolidBox(MovingBox):
 
     def others_near(self, goal: Sequence[float]) -> list[Body]:
         """Of these, those that are not plainly too far from its way to a place: for a hundred others this is the whole price."""
-        low, high = [], []
-        for p, side, end in zip(self.position, self.size, goal, strict=True):
-            # What it pushes may push others, by no more than it goes itself.
-            reach = REACH + 2 * abs(end - p)
-            low.append(min(p, end) - reach)
-            high.append(max(p, end) + side + reach)
-        low_x, low_y, high_x, high_y = low[0], low[1], high[0], high[1]
-        bodies = self.sim.parts_of(Body)
-        if self._widest is None:
+        bodies = self._bodies
+        if bodies is None:
+            bodies = self._bodies = self.sim.parts_of(Body)
             self._widest = max((max(body.size) for body in bodies), default=0.0)
+        x, y, end_x, end_y = *self.position[:2], *goal[:2]
+        # What it pushes may push others, by no more than it goes itself.
+        reach_x, reach_y = REACH + 2 * abs(end_x - x), REACH + 2 * abs(end_y - y)
+        low_x, high_x = min(x, end_x) - reach_x, max(x, end_x) + self.size[0] + reach_x
+        low_y, high_y = min(y, end_y) - reach_y, max(y, end_y) + self.size[1] + reach_y
         first, last = low_x - self._widest, high_x + self._widest
         found = []
         for body in bodies:
@@ -130,10 +130,11 @@ class SolidBox(MovingBox):
         self.sim.movers.add(self)
 
     def step(self) -> None:
-        start, rate = self.position, float(self.sim.rate)
-        # Those that take some of its velocity with them when they leave it.
-        leaving = [body for body in self.sim.parts_of(Body) if body.leaves_with != "nothing" and self.may_meet(body)]
-        riders = self.standing(leaving, on_top=True)
+        start, rate = self.position, self._rate
+        riders: list[Body] = []
+        if self.sim.movers.leaving:
+            leaving = [body for body in self.others() if body.leaves_with != "nothing"]
+            riders = self.standing(leaving, on_top=True)
         super().step()
         self.velocity = [(p - before) * rate for p, before in zip(self.position, start, strict=True)]
         for body in riders:
@@ -142,6 +143,10 @@ class SolidBox(MovingBox):
     def lead_by(self, goal: Sequence[float]) -> bool:
         """Moves to a place, axis by axis, with whom it carries and pushes; whether it got there."""
         bodies = self.others_near(goal)
+        if not bodies:
+            # A way of 0 is not added: -0.0 + 0.0 is 0.0.
+            self.position = [p + (end - p) if end - p else p for p, end in zip(self.position, goal, strict=True)]
+            return True
         riders = self.standing(bodies, on_top=True)
         crushed = len(self._crushing)
         for axis, end in enumerate(goal):
@@ -182,18 +187,15 @@ class SolidBox(MovingBox):
         up, sign = self.sim.level.up_axis, self.sim.level.up_sign
         stuck = []
         for body in bodies:
-            here, there = (grow(box, body.near.extent_low, body.near.extent_high) for box in (now, then))
             carried = body in riders
             if carried:
                 if axis == up and displacement * sign < 0 and not body.gravity:
                     continue  # nothing pulls it after a floor that falls away
                 surface = body.position[axis] + displacement
                 if axis == up:
-                    surface = (there.high if sign > 0 else there.low)[axis]
-            elif not self.one_way and self._in_the_way(body, axis, displacement, here, there):
-                surface = there.low[axis]
-                if displacement > 0:
-                    surface = there.high[axis]
+                    surface = _flush_with(then, axis, sign, body)
+            elif not self.one_way and self._in_the_way(body, axis, displacement, now, then):
+                surface = _flush_with(then, axis, displacement, body)
                 self._pushing.append(body.name)
             else:
                 continue
@@ -212,8 +214,9 @@ class SolidBox(MovingBox):
         return min(self.position[axis], max(end, place_starting_by(p, body.near.extent_high[axis])))
 
     @staticmethod
-    def _in_the_way(body: Body, axis: int, displacement: float, here: ExpandedBox, there: ExpandedBox) -> bool:
+    def _in_the_way(body: Body, axis: int, displacement: float, now: Box, then: Box) -> bool:
         """Whether a body stands in what a step along an axis goes through."""
+        here, there = (grow(box, body.near.extent_low, body.near.extent_high) for box in (now, then))
         position = body.position
         if any(i != axis and not there.low[i] < p < there.high[i] for i, p in enumerate(position)):
             return False
@@ -221,3 +224,10 @@ class SolidBox(MovingBox):
         if displacement > 0:
             return here.high[axis] <= p < there.high[axis]
         return there.low[axis] < p <= here.low[axis]
+
+
+def _flush_with(box: Box, axis: int, side: float, body: Body) -> float:
+    """Where a body is along an axis that stands flush with a box, at the side of the higher numbers where `side` is above 0."""
+    if side > 0:
+        return box.high[axis] + body.near.extent_low[axis]
+    return box.low[axis] - body.near.extent_high[axis]

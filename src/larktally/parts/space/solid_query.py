@@ -6,9 +6,9 @@ import math
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from larktally.parts.space.box import Box
 from larktally.parts.space.level import Level
-from larktally.parts.space.movers import Movers, Provider
+from larktally.parts.space.movers import Movers, Patch, Provider
+from larktally.parts.space.room import Corners, Room
 from larktally.parts.space.sweep import ExpandedBox, grow
 
 __all__ = ["Region", "SolidQuery"]
@@ -77,6 +77,21 @@ class SolidQuery:
         low, high = (x - left - margin, y - below - margin), (x + right + margin, y + above + margin)
         return self._region_of(self.level.grid.key(low, high))
 
+    def patch_at(self, x: float, y: float) -> Patch | None:
+        """The cells of what moves from which something may touch a body that stands at a place; None for all of them."""
+        (left, below), (right, above) = self.extent_low, self.extent_high
+        return self.movers.patch((x - left - REACH, y - below - REACH), (x + right + REACH, y + above + REACH))
+
+    def clear_of_movers(self, patch: Patch, x: float, y: float) -> Room:
+        """The places about one from which nothing is touched that moves in some cells, for as long as these are as they were."""
+        (left, below), (right, above) = self.extent_low, self.extent_high
+        first, bottom, last, top = patch.bounds
+        bounds = (first + left + REACH, bottom + below + REACH, last - right - REACH, top - above - REACH)
+        boxes: list[Corners] = []
+        for first, bottom, last, top in self.movers.corners_in(patch):
+            boxes.append((first - right - REACH, bottom - above - REACH, last + left + REACH, top + below + REACH))
+        return Room(bounds, boxes, x, y)
+
     def reaches(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether a step from a place to another stays inside the level, with the solids of its cells as `still`."""
         if not (self._inside(x, y) and self._inside(next_x, next_y)):
@@ -119,22 +134,15 @@ class SolidQuery:
     def moving_solids(
         self, position: Sequence[float], move: Sequence[float], ignoring: Provider | None = None
     ) -> tuple[ExpandedBox, ...]:
-        """What moves by itself, where it is now: asked for every time, as none of it stays where it was."""
-        found = []
-        for box in self._boxes_near(position, move, ignoring):
-            found.append(grow(box, self.extent_low, self.extent_high))
-        return tuple(found)
-
-    def _boxes_near(self, position: Sequence[float], move: Sequence[float], ignoring: Provider | None) -> list[Box]:
-        """The boxes of what moves that a way might touch: the others are not worth being grown, and most are others."""
-        low, high = [], []
-        for p, displacement, before, after in zip(position, move, self.extent_low, self.extent_high, strict=True):
-            low.append(min(p, p + displacement) - before - REACH)
-            high.append(max(p, p + displacement) + after + REACH)
-        first_low, second_low, first_high, second_high = low[0], low[1], high[0], high[1]
+        """What moves by itself and might be touched, where it is now: asked for every time, as none of it stays where it was."""
+        # Told by the first two axes.
+        (x, y), (end_x, end_y) = position[:2], (position[0] + move[0], position[1] + move[1])
+        before, after = self.extent_low, self.extent_high
+        first_low, first_high = min(x, end_x) - before[0] - REACH, max(x, end_x) + after[0] + REACH
+        second_low, second_high = min(y, end_y) - before[1] - REACH, max(y, end_y) + after[1] + REACH
         providers = self.moving
         if self.movers.all:
-            providers = [mover.provider for mover in self.movers.near(low, high)]
+            providers = self.movers.near((first_low, second_low), (first_high, second_high))
             if self.moving:
                 # Of two that are met at the same time the first one counts, whatever it is.
                 providers = sorted([*providers, *self.moving], key=self.movers.order.__getitem__)
@@ -143,13 +151,14 @@ class SolidQuery:
             if boxes is ignoring:
                 continue
             for box in boxes():
-                # Told by the first two axes, and the other way round: NaN is near everything, so that trouble is told.
+                # The other way round: NaN is near everything, so that trouble is told.
                 corner, end = box.low, box.high
                 if corner[0] > first_high or end[0] < first_low or corner[1] > second_high or end[1] < second_low:
                     continue
+                # Most are out by now, and not worth being grown.
                 if self.layers is None or self.stops_at(box.layer):
-                    found.append(box)
-        return found
+                    found.append(grow(box, before, after))
+        return tuple(found)
 
     def _nowhere(self) -> Region:
         # NaN is inside of nothing, so that the next question looks the cells up.

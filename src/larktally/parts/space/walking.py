@@ -9,6 +9,7 @@ from typing import Any
 from larktally.parts.noted import noted
 from larktally.parts.space.floor import Floor, floor_under
 from larktally.parts.space.hop import Integrator
+from larktally.parts.space.movers import Patch
 from larktally.parts.space.riding import RidingBox
 from larktally.parts.space.room import Corners, Room
 from larktally.parts.space.solid_query import Region
@@ -25,7 +26,7 @@ x, y, move = me.x, me.y, me.vx / rate
 next_x = x
 if move:
     next_x = x + move
-if me.limit or moving or movers:
+if me.limit or moving or (movers and not me.is_clear(x, next_x, y)):
     pass
 elif me.grounded:
     floor = me._floor
@@ -41,7 +42,7 @@ else:
         if gravity:
             vy = vy - gravity * up_sign / rate
         next_y = y + vy / rate
-        if room.low < next_y < room.high:
+        if room.low < next_y < room.high and (not movers or me.is_clear(x, next_x, next_y)):
             me.x, me.y, me.vy = next_x, next_y, vy
             me._left = [next_x, next_y]
             continue
@@ -61,6 +62,9 @@ class WalkingBox(RidingBox):
         "_leader", "forget_way", "What gives the way of a frame, or None."
     )
     touching: list[list[int]]
+    # The cells that it is in of what moves, and between which places it touches nothing of that.
+    _patch: Patch | None = None
+    _clear: Room | None = None
     _left: list[float]
     _known_floors: list[Floor]
     _known_rooms: list[Room]
@@ -69,6 +73,22 @@ class WalkingBox(RidingBox):
 
     def after_load(self) -> None:
         self.forget_way()
+
+    def is_clear(self, x: float, next_x: float, y: float) -> bool:
+        """Whether a way at a height is known to be clear of everything that moves and is solid to every body."""
+        clear, patch = self._clear, self._patch
+        if clear is None or patch is None or not (clear.left < x < clear.right and clear.left < next_x < clear.right):
+            return False
+        return clear.low < y < clear.high and patch.is_as_it_was()
+
+    def _look_for_movers(self, x: float, y: float) -> None:
+        """Finds how far everything about it is clear of what moves: where that stood in the row before, too, as in most cells."""
+        patch = self.near.patch_at(x, y)
+        if patch is None or patch != self._patch:
+            self._patch, self._clear = patch, None
+            return
+        found = self.near.clear_of_movers(patch, x, y)
+        self._clear = found if found.clear else None
 
     def _walked_or_flew(self) -> bool:
         """The frames that most are, told from what was known: a step along the one floor it stands on, off it, or through the
@@ -97,8 +117,10 @@ class WalkingBox(RidingBox):
         move_x, move_y = self.vx / rate, vy / rate
         next_x, next_y = x + move_x if move_x else x, y + move_y if move_y else y
         movers: Sequence[ExpandedBox] = ()
-        if near.moving or near.movers.all:
+        if near.moving or (near.movers.all and not (self.is_clear(x, next_x, y) and self.is_clear(x, next_x, next_y))):
             movers = near.moving_solids((x, y), (move_x, move_y))
+            if not movers and not near.moving:
+                self._look_for_movers(x, y)
         if self.grounded:
             return near.reaches(x, y, next_x, next_y) and self._walked(next_x, vy, movers)
         if movers:
