@@ -423,3 +423,38 @@ def test_however_crates_are_pushed_nobody_is_inside_of_one_and_states_come_back(
         moved += float(np.ptp(trace[f"crate.{n}.x"]))
     if seed % 2 == 0:
         assert_restores(model(build, level=level), lt.InputScript(), 120, (20, 55, 90))
+
+
+def test_a_gate_that_was_halted_says_again_whom_it_crushes():
+    def build(sim):
+        sim.body("wick", size=(12, 20), at=(80, 16), gravity=900)
+        gate = sim.door("gate", at=(60, 16), size=(8, 40))
+
+        @sim.before("motion")
+        def act(now):
+            if now.frame in (10, 60):
+                gate.lead_to(90, 16, speed=60)
+            if now.frame == 40:
+                gate.halt()
+
+    level = lt.Level([lt.geometry.box_at((0, 0), (400, 16)), lt.geometry.box_at((92, 16), (8, 60))])
+    crushed = [event.row for event in run(build, 90, level=level).events.named("crushed")]
+    assert len(crushed) == 2 and crushed[1] == 60
+
+
+@pytest.mark.parametrize("waits, kept", [(3, 60), (12, 0)])
+def test_a_gate_that_stands_counts_for_how_long_for_who_may_leave_it(waits, kept):
+    def build(sim):
+        wick = sim.body("wick", size=(12, 20), at=(30, 24), gravity=900, leaves_with="whole", leaves_within=6)
+        gate = sim.door("gate", at=(20, 16), size=(40, 8))
+
+        @sim.before("motion")
+        def act(now):
+            if now.frame == 5:
+                gate.lead_to(40, 16, speed=60)
+            if now.frame == 25 + waits:
+                wick.launch(vy=200)
+
+    trace = run(build, 60, level=FLOOR)
+    assert trace.events.named("arrived")[0].row == 24
+    assert trace["wick.vx"][25 + waits] == kept

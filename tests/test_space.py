@@ -737,7 +737,9 @@ def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkey
     def build(sim):
         chance = random.Random(seed)
         for n in range(chance.randint(1, 3)):
-            path = [(chance.randint(0, 200), chance.choice([16, 16, 40])) for _ in range(chance.randint(2, 4))]
+            # A way of 0 to -0.0, and one that is no float64 exactly.
+            ends = [chance.randint(0, 200), -0.0, 0.1, chance.uniform(1e-9, 200)]
+            path = [(chance.choice(ends), chance.choice([16, 16, 40])) for _ in range(chance.randint(2, 4))]
             speed = chance.choice([30, 60, 960, 5000])
             sim.platform(
                 f"barge.{n}", size=(chance.choice([8, 40]), 8), path=path, speed=speed, one_way=chance.random() < 0.2
@@ -816,7 +818,7 @@ def test_who_is_known_to_be_clear_of_what_moves_goes_as_who_looks_in_every_frame
                         door.position = (1e300, 16)
                     case "huge":
                         # In so many cells that it is near everything.
-                        door.size = (4000, 8)
+                        door.resize(4000, 8)
 
         # In the middle of the motion, too: a door moved by hand after some bodies have gone, and before others.
         sim.before("motion", rule)
@@ -832,3 +834,51 @@ def test_who_is_known_to_be_clear_of_what_moves_goes_as_who_looks_in_every_frame
     monkeypatch.setattr(Movers, "patch", lambda self, low, high: looked.append(low))
     assert run(build, 240, level=level).digest == known.digest
     assert len(looked) > 50  # it was taken away, and is asked for as long as something moves
+
+
+def walled(sim, then):
+    """A moth that walks toward a tall door, in plain steps after two frames, while something happens with the door."""
+    gate = sim.door("gate", at=(300, 16), size=(8, 200))
+    moth = sim.body("moth", size=(8, 8), at=(20, 16), gravity=900)
+    sim.before("motion", lambda now: setattr(moth, "vx", 60.0))
+    sim.before("motion", lambda now: now.frame == 60 and then(gate))
+
+
+def test_a_wall_that_comes_to_be_everywhere_is_met_by_who_was_clear_of_all():
+    def build(sim):
+        sim.door("post", at=(500, 16), size=(8, 8))
+        walled(sim, lambda gate: None)
+
+        def widen(now):
+            post = now.sim.parts["post"]
+            if now.frame == 60:
+                post.resize(100_000, 40)
+            if now.frame == 62:
+                post.position = (120, 16)
+
+        sim.before("motion", widen)
+
+    trace = run(build, 120, level=lt.Level([lt.geometry.box_at((0, 0), (1000, 16))]))
+    assert trace["moth.x"][-1] == 120 - 8
+
+
+def test_a_table_made_anew_is_heard_of_by_who_was_clear_of_all(monkeypatch):
+    # Who flies through many cells has the table made anew, in which the door comes nearer.
+    monkeypatch.setattr(movers, "MOST_KNOWN", 8)
+
+    def build(sim):
+        sim.body("wick", size=(8, 8), at=(20, 400), velocity=(30_000, 0))
+        walled(sim, lambda gate: gate.lead_to(100, 16, speed=600))
+
+    trace = run(build, 120, level=lt.Level([lt.geometry.box_at((0, 0), (100_000, 16))]))
+    assert trace["moth.x"][-1] == 100 - 8
+
+
+def test_who_stands_hardly_farther_than_what_counts_as_near_is_stopped_all_the_same():
+    def build(sim):
+        sim.door("gate", at=(120, 16), size=(8, 40))
+        moth = sim.body("moth", size=(8, 8), at=(120 - 8 - 1.0000005, 16), gravity=900)
+        sim.before("motion", lambda now: setattr(moth, "vx", 6.0 * (now.frame > 5)))
+
+    trace = run(build, 40, level=lt.Level([lt.geometry.box_at((0, 0), (1000, 16))]))
+    assert trace["moth.x"][-1] == 112

@@ -15,12 +15,12 @@ import numpy.typing as npt
 from larktally.errors import ModelError
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
-from larktally.parts.space.box import Box, Round
+from larktally.parts.space.box import Box, Round, middle_of
 from larktally.parts.space.crate import Crate
 from larktally.parts.space.level import Level
 from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.positioned_box import layers_of
-from larktally.parts.space.solid_query import ALWAYS_MET
+from larktally.parts.space.solid_query import ALWAYS_MET, REACH
 from larktally.parts.space.zone import Zone
 
 __all__ = ["Hit", "ray", "fan", "many_rays"]
@@ -89,7 +89,8 @@ class _Scene:
         known: Iterable[str] = (),
     ) -> None:
         self.grid = level.grid
-        self.still: list[_Thing] = []
+        #: What of all that is near enough to be met.
+        self.near: list[_Thing] = []
         self.wanted = level.check_layers(layers, (*ALWAYS_MET, *known))
         self.ignored = list(ignore)
         self.others: list[_Thing] = []
@@ -115,17 +116,18 @@ class _Scene:
                 self.others.append((body.low, body.high, body))
 
     def look_at(self, low: Sequence[float], high: Sequence[float]) -> None:
-        """Gathers the level's boxes about a region: once for all the rays that stay inside of it."""
-        self.still = []
+        """Gathers what may be met in a region: once for all the rays that stay inside of it."""
+        things: list[_Thing] = []
+        # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
         for box in self.grid.boxes_in(self.grid.key(low, high)):
             if self._counts(box, box):
-                self.still.append((box.low, box.high, box))
+                things.append((box.low, box.high, box))
+        self.near = [thing for thing in (*things, *self.others) if not _apart(low, high, thing[0], thing[1])]
 
     def nearest_hit(self, origin: Sequence[float], unit: Sequence[float], length: float) -> Hit | None:
-        """The nearest thing along a ray, of what was gathered and what moves."""
+        """The nearest thing along a ray, of what was gathered about it."""
         best: Hit | None = None
-        # Boxes in the level's order, then what moves, then the bodies as given: of two equally near the first counts.
-        for box_low, box_high, what in (*self.still, *self.others):
+        for box_low, box_high, what in self.near:
             found = _meet(origin, unit, length, box_low, box_high, what)
             if found is not None and (best is None or found.distance < best.distance):
                 best = found
@@ -137,6 +139,16 @@ class _Scene:
 
     def _is_ignored(self, what: Any) -> bool:
         return _holds(self.ignored, what)
+
+
+def _apart(
+    low: Sequence[float], high: Sequence[float], other_low: Sequence[float], other_high: Sequence[float]
+) -> bool:
+    """Whether two boxes are so far apart that no rounding makes them touch; not where a corner is not a number."""
+    for i, start in enumerate(low):
+        if other_low[i] > high[i] + REACH or other_high[i] < start - REACH:
+            return True
+    return False
 
 
 def _holds(things: Iterable[Any], what: Any) -> bool:
@@ -195,7 +207,7 @@ def fan(
         found = scene.nearest_hit(origin, direction, length + inset)
         if found is not None:
             # A flush edge is 0.0 away on every side, and not -0.0 on two of them.
-            hits.append(found._replace(distance=sign * (found.point[axis] - edge) + 0.0, ray=n))
+            hits.append(Hit(sign * (found.point[axis] - edge) + 0.0, found.point, found.normal, found.what, n))
     return hits
 
 
@@ -321,9 +333,10 @@ def _origins(body: Body, axis: int, level: float, rays: int, inset: float) -> li
     """Points spread evenly along the edge of a side; along the first of its axes, in the middle of the others."""
     # In a room of three axes a fan is a row of rays, not a field of them.
     along = next(i for i in range(len(body.axes)) if i != axis)
-    low, high = body.low[along] + inset, body.high[along] - inset
+    corner, end = body.low, body.high
+    low, high = corner[along] + inset, end[along] - inset
     places = [low + (high - low) * n / (rays - 1) for n in range(rays)]
-    middle = body.centre
+    middle = middle_of(corner, end)
     found: list[tuple[float, ...]] = []
     for place in places:
         origin = list(middle)
