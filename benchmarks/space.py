@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 import larktally as lt
 
 FRAMES = 5_000
+LIFTS = 8
 LEVEL = lt.Level([lt.geometry.box_at((64.0 * n, 0), (48, 16)) for n in range(60)])
 
 
@@ -136,6 +137,52 @@ def door_by_hand(setup: lt.Setup) -> lt.Sim:
     return sim
 
 
+def lifts_by_part(setup: lt.Setup) -> lt.Sim:
+    sim = lt.Sim(setup, level=LEVEL)
+    for n in range(LIFTS):
+        x = 20.0 + 100 * n
+        sim.platform(f"lift.{n}", size=(32, 8), path=[(x, 60), (x, 120)], speed=60)
+    for n in range(LIFTS):
+        sim.body(f"moth.{n}", size=(12, 20), at=(24 + 100 * n, 68), gravity=900)
+    return sim
+
+
+def lifts_by_hand(setup: lt.Setup) -> lt.Sim:
+    """Each lift looks whether its moth stands on it, and takes it along; each moth falls, and is stopped by its lift."""
+    sim = lt.Sim(setup, level=LEVEL, events=("landed",))
+    lifts, moths = [], []
+    for n in range(LIFTS):
+        places = [sim.value(f"lift.{n}.{axis}", p) for axis, p in (("x", 20.0 + 100 * n), ("y", 60.0))]
+        lifts.append([*places, 120.0])
+    for n in range(LIFTS):
+        place = [sim.value(f"moth.{n}.{axis}", p) for axis, p in (("x", 24.0 + 100 * n), ("y", 68.0))]
+        speed = [sim.value(f"moth.{n}.v{axis}", 0.0) for axis in "xy"]
+        moths.append((*place, *speed, sim.value(f"moth.{n}.grounded", True)))
+
+    @sim.before("motion")
+    def ride(now: lt.StepContext) -> None:
+        for lift, (x, y, vx, vy, grounded) in zip(lifts, moths, strict=True):
+            left, low, goal = lift
+            before, start = low.value, y.value
+            over = left.value < x.value + 12 and x.value < left.value + 32
+            if abs(goal - before) <= 1.0:
+                low.value, lift[2] = goal, 180.0 - goal
+            else:
+                low.value = before + math.copysign(1.0, goal - before)
+            top = low.value + 8
+            if over and grounded.value and abs(start - before - 8) < 1e-9:
+                start = top
+            x.value += vx.value / 60
+            vy.value -= 15.0
+            y.value = start + vy.value / 60
+            if over and start >= top >= y.value:
+                y.value, vy.value, grounded.value = top, 0.0, True
+            else:
+                grounded.value = False
+
+    return sim
+
+
 def same(ours: lt.Trace, control: lt.Trace, named: str) -> None:
     """Asserts that both recorded the same rows, and as many events of a name in each."""
     for name in control.channels:
@@ -149,6 +196,7 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
     for name, by_part, by_hand, event in (
         ("a fan of five rays / by hand from a cell table", fan_by_part, fan_by_hand, "landed"),
         ("a hitbox and three hurtboxes / by hand", strike(True), strike(False), "struck"),
+        ("eight lifts, each with somebody / by hand", lifts_by_part, lifts_by_hand, "landed"),
         ("a door that is led / by hand", door_by_part, door_by_hand, "arrived"),
     ):
         ours, control = lt.Scenario(by_part, frames=FRAMES), lt.Scenario(by_hand, frames=FRAMES)

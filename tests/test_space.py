@@ -14,6 +14,7 @@ from tests.test_sim import QUAY, assert_restores, model, run
 import larktally as lt
 from larktally.parts.space import movers
 from larktally.parts.space.movers import Movers
+from larktally.parts.space.platform import Platform
 from larktally.parts.space.solid_box import SolidBox
 from larktally.parts.space.sweep import grow, overlapping, sweep
 
@@ -751,7 +752,12 @@ def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkey
         leaves = chance.choice(["nothing", "whole"])
         bodies = [
             sim.body(
-                f"moth.{n}", size=(6, 6), at=(20 + 31 * n, chance.choice([16, 24, 60])), gravity=900, leaves_with=leaves
+                f"moth.{n}",
+                size=(6 + 20 * (n == 5), 6),
+                at=(20 + 31 * n, chance.choice([19, 27, 60])),
+                gravity=900,
+                leaves_with=leaves,
+                anchor="centre",
             )
             for n in range(6)
         ]
@@ -882,3 +888,42 @@ def test_who_stands_hardly_farther_than_what_counts_as_near_is_stopped_all_the_s
 
     trace = run(build, 40, level=lt.Level([lt.geometry.box_at((0, 0), (1000, 16))]))
     assert trace["moth.x"][-1] == 112
+
+
+def test_a_path_that_a_rule_changes_is_measured_anew(monkeypatch):
+    def build(sim):
+        lift = sim.platform("lift", size=(8, 8), path=[(10, 60), (20, 60), (20, 72)], speed=6000)
+
+        def change(now):
+            if now.frame == 10:
+                lift.round_trip = "round"
+            if now.frame == 20:
+                lift.path[1] = (31.0, 60.0)
+            if now.frame == 30:
+                lift.path = [[10.0, 60.0], [50.0, 60.0]]
+
+        sim.before("motion", change)
+
+    known = run(build, 40)
+
+    def measured(lift):
+        legs = math.fsum(map(math.dist, lift.path, lift.path[1:]))
+        return legs + math.dist(lift.path[-1], lift.path[0]) if lift.round_trip == "round" else 2 * legs
+
+    monkeypatch.setattr(Platform, "_round_way", measured)
+    assert run(build, 40).digest == known.digest
+
+
+@pytest.mark.parametrize("anchor, y", [("corner", 80), ("centre", 90), ("feet", 100)])
+def test_who_stands_on_a_lift_is_carried_where_y_grows_downward(anchor, y):
+    level = lt.Level([lt.geometry.box_at((0, 200), (400, 16))], up="-y")
+
+    def build(sim):
+        sim.platform("lift", size=(40, 8), path=[(20, 100), (80, 40)], speed=60)
+        sim.body("wick", size=(12, 20), at=(30, y), anchor=anchor, gravity=900)
+
+    trace = run(build, 40, level=level)
+    assert trace["wick.grounded"].all()
+    assert np.allclose(trace["wick.y"] - trace["lift.y"], y - 100) and np.allclose(
+        trace["wick.x"] - trace["lift.x"], 10
+    )

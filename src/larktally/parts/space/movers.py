@@ -68,8 +68,9 @@ class Movers:
         self._numbers: dict[Provider, int] = {}
         self._cell = 0.0
         self._cells: dict[tuple[int, int], Cell] = {}
-        # The cells that each one is in; None for those that are near everything.
+        # The cells that each one is in, and their key; None for those that are near everything.
         self._keys: list[_Key | None] = []
+        self._cells_in: list[list[Cell]] = []
         self._everywhere = Cell()
 
     def enter(self, provider: Provider) -> None:
@@ -94,7 +95,7 @@ class Movers:
             return
         number = self._numbers[mover.provider]
         key, before = self._key(mover.low, mover.high), self._keys[number]
-        for cell in self._cells_of(before):
+        for cell in self._cells_in[number]:
             cell.changes += 1
             if key != before:
                 cell.numbers.remove(number)
@@ -108,17 +109,17 @@ class Movers:
         key = self._key(low, high)
         if key is None:
             return [mover.provider for mover in self.all]
-        cells, found = self._cells, set(self._everywhere.numbers)
+        cells, found = self._cells, self._everywhere.numbers
         first_x, last_x, first_y, last_y = key
-        # Most regions are in a cell or two.
         for x in range(first_x, last_x + 1):
             for y in range(first_y, last_y + 1):
                 cell = cells.get((x, y))
                 if cell and cell.numbers:
-                    found.update(cell.numbers)
-        if not found:
-            return []
-        return [self.all[number].provider for number in sorted(found)]
+                    found = found + cell.numbers if found else cell.numbers
+        # Most have nothing near, or one thing.
+        if len(found) > 1:
+            found = sorted(set(found))
+        return [self.all[number].provider for number in found]
 
     def patch(self, low: Sequence[float], high: Sequence[float]) -> Patch | None:
         """The cells of a region; None for one that is near everything."""
@@ -147,7 +148,8 @@ class Movers:
         corners = [(mover.low, mover.high) for mover in self.all]
         sides = [end - start for low, high in corners for start, end in zip(low, high, strict=True)]
         self._cell = 2.0 * max([1e-6, *filter(math.isfinite, sides)])
-        self._cells, self._everywhere, self._keys = {}, Cell(), [None] * len(corners)
+        self._cells, self._everywhere = {}, Cell()
+        self._keys, self._cells_in = [None] * len(corners), [[]] * len(corners)
         for number, (low, high) in enumerate(corners):
             self._put(number, self._key(low, high))
 
@@ -169,8 +171,8 @@ class Movers:
         return key
 
     def _put(self, number: int, key: _Key | None) -> None:
-        self._keys[number] = key
-        for cell in self._cells_of(key):
+        self._keys[number], self._cells_in[number] = key, self._cells_of(key)
+        for cell in self._cells_in[number]:
             cell.changes += 1
             cell.numbers.append(number)
 

@@ -106,11 +106,11 @@ class SolidBox(MovingBox):
         if bodies is None:
             bodies = self._bodies = self.sim.parts_of(Body)
             self._widest = max((max(body.size) for body in bodies), default=0.0)
-        x, y, end_x, end_y = *self.position[:2], *goal[:2]
-        # What it pushes may push others, by no more than it goes itself.
-        reach_x, reach_y = REACH + 2 * abs(end_x - x), REACH + 2 * abs(end_y - y)
-        low_x, high_x = min(x, end_x) - reach_x, max(x, end_x) + self.size[0] + reach_x
-        low_y, high_y = min(y, end_y) - reach_y, max(y, end_y) + self.size[1] + reach_y
+        x, y = self.position[0], self.position[1]
+        # As far as it goes, and what it pushes may push others, by no more than that.
+        reach_x, reach_y = REACH + 3 * abs(goal[0] - x), REACH + 3 * abs(goal[1] - y)
+        low_x, high_x = x - reach_x, x + self.size[0] + reach_x
+        low_y, high_y = y - reach_y, y + self.size[1] + reach_y
         first, last = low_x - self._widest, high_x + self._widest
         found = []
         for body in bodies:
