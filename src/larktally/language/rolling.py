@@ -75,9 +75,7 @@ def last_row(flags: Bools) -> Rows:
     >>> last_row(np.array([False, True, False])).tolist()
     [-1, 1, 1]
     """
-    numbers = _row_numbers(len(flags))
-    marked = np.where(flags, numbers, numbers.dtype.type(-1))
-    return np.maximum.accumulate(marked, out=marked).astype(np.int64)
+    return _last_of(flags, _row_numbers(len(flags))).astype(np.int64)
 
 
 def run_length(flags: Bools) -> npt.NDArray[np.int32] | Rows:
@@ -87,11 +85,15 @@ def run_length(flags: Bools) -> npt.NDArray[np.int32] | Rows:
     [1, 2, 0, 1]
     """
     numbers = _row_numbers(len(flags))
-    # The last row at or before each that does not hold.
-    marked = np.where(flags, numbers.dtype.type(-1), numbers)
-    np.maximum.accumulate(marked, out=marked)
-    numbers -= marked
+    numbers -= _last_of(~flags, numbers)
     return numbers
+
+
+def _last_of(flags: Bools, numbers: npt.NDArray[np.int32] | Rows) -> npt.NDArray[np.int32] | Rows:
+    """The last row at or before each that holds, in the kind of integer that the numbers of the rows have."""
+    marked = np.where(flags, numbers, numbers.dtype.type(-1))
+    np.maximum.accumulate(marked, out=marked)
+    return marked
 
 
 def _row_numbers(rows: int) -> npt.NDArray[np.int32] | Rows:

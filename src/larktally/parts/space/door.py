@@ -70,7 +70,7 @@ class Door(SolidBox):
     @property
     def rests(self) -> bool:
         """Whether it has nowhere to go, and stood in its last frame, too."""
-        return not (self.goal or self._pushing or self._crushing or any(self.velocity) or self.moving)
+        return not (self.moving or self._pushing or self._crushing or any(self.velocity))
 
     def lead_to(self, *goal: float, speed: float) -> None:
         """Leads it straight to a place of its minimum corner, at so many units/s, from this row's motion on."""

@@ -88,8 +88,10 @@ class SolidQuery:
         first, bottom, last, top = patch.bounds
         bounds = (first + left + REACH, bottom + below + REACH, last - right - REACH, top - above - REACH)
         boxes: list[Corners] = []
-        for first, bottom, last, top in self.movers.corners_in(patch):
-            boxes.append((first - right - REACH, bottom - above - REACH, last + left + REACH, top + below + REACH))
+        for box_left, low, box_right, high in self.movers.corners_in(patch):
+            boxes.append(
+                (box_left - right - REACH, low - above - REACH, box_right + left + REACH, high + below + REACH)
+            )
         return Room(bounds, boxes, x, y)
 
     def reaches(self, x: float, y: float, next_x: float, next_y: float) -> bool:

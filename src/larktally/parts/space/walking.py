@@ -82,8 +82,9 @@ class WalkingBox(RidingBox):
         return clear.low < y < clear.high and patch.is_as_it_was()
 
     def _look_for_movers(self, x: float, y: float) -> None:
-        """Finds how far everything about it is clear of what moves: where that stood in the row before, too, as in most cells."""
+        """Finds how far it is clear of what moves."""
         patch = self.near.patch_at(x, y)
+        # Not worth it where something goes by in every row: only cells in which all stood since it last looked.
         if patch is None or patch != self._patch:
             self._patch, self._clear = patch, None
             return
