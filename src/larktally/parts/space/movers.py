@@ -32,12 +32,12 @@ class Mover(Protocol):
 
 
 class Cell:
-    """Who reaches into a cell, by number, and how often one came, went, or moved in it."""
+    """Who reaches into a cell, by number, how often one came, went, or moved in it, and how often one came."""
 
-    __slots__ = ("changes", "numbers")
+    __slots__ = ("arrivals", "changes", "numbers")
 
     def __init__(self) -> None:
-        self.changes = 0
+        self.changes = self.arrivals = 0
         self.numbers: list[int] = []
 
 
@@ -59,8 +59,9 @@ class Movers:
     """A uniform grid over the first two axes, with cells twice as large as the largest of `all` was when it was made."""
 
     def __init__(self) -> None:
-        #: In the order in which they began.
+        #: In the order in which they began, and how often each has moved.
         self.all: list[Mover] = []
+        self.moves: list[int] = []
         #: The place of everything that moves, by its provider, in the order in which bodies meet it.
         self.order: dict[Provider, int] = {}
         #: The names of the bodies that take something along of the velocity of what carries them, when they leave it.
@@ -82,6 +83,7 @@ class Movers:
         self.enter(mover.provider)
         self._numbers[mover.provider] = len(self.all)
         self.all.append(mover)
+        self.moves.append(0)
         # The table is made anew, for all of them, when it is next asked.
         self._cell = 0.0
 
@@ -91,9 +93,10 @@ class Movers:
 
     def moved(self, mover: Mover) -> None:
         """Notes that one stands somewhere else, or has another size."""
+        number = self._numbers[mover.provider]
+        self.moves[number] += 1
         if not self._cell:
             return
-        number = self._numbers[mover.provider]
         key, before = self._key(mover.low, mover.high), self._keys[number]
         for cell in self._cells_in[number]:
             cell.changes += 1
@@ -132,11 +135,14 @@ class Movers:
         seen = [(cell, cell.changes) for cell in (self._everywhere, *self._cells_of(key))]
         return Patch(tuple(seen), (first_x * size, first_y * size, (last_x + 1) * size, (last_y + 1) * size))
 
-    def corners_in(self, patch: Patch) -> list[Corners]:
-        """Where those stand that reach into some cells, along the first two axes."""
-        numbers = {number for cell, _ in patch.seen for number in cell.numbers}
+    def numbers_in(self, patch: Patch) -> list[int]:
+        """Those that reach into some cells, by their places in `all`."""
+        return sorted({number for cell, _ in patch.seen for number in cell.numbers})
+
+    def corners_of(self, numbers: Iterable[int]) -> list[Corners]:
+        """Where some of them stand, along the first two axes."""
         found = []
-        for number in sorted(numbers):
+        for number in numbers:
             low, high = self.all[number].low, self.all[number].high
             found.append((low[0], low[1], high[0], high[1]))
         return found
@@ -145,6 +151,7 @@ class Movers:
         for cell in (self._everywhere, *self._cells.values()):
             # Who remembers one is told that it is none of these any more.
             cell.changes += 1
+            cell.arrivals += 1
         corners = [(mover.low, mover.high) for mover in self.all]
         sides = [end - start for low, high in corners for start, end in zip(low, high, strict=True)]
         self._cell = 2.0 * max([1e-6, *filter(math.isfinite, sides)])
@@ -174,6 +181,7 @@ class Movers:
         self._keys[number], self._cells_in[number] = key, self._cells_of(key)
         for cell in self._cells_in[number]:
             cell.changes += 1
+            cell.arrivals += 1
             cell.numbers.append(number)
 
     def _cells_of(self, key: _Key | None) -> list[Cell]:

@@ -13,6 +13,7 @@ from larktally.parts.space.box import Box, middle_of
 from larktally.parts.space.checks import numbers, size_of
 from larktally.parts.space.floor import Floor
 from larktally.parts.space.level import Level
+from larktally.parts.space.ride import Ride
 from larktally.parts.space.room import Room
 from larktally.parts.space.solid_query import ALWAYS_MET, SolidQuery
 from larktally.parts.space.sweep import Contact, overlapping, sweep
@@ -29,9 +30,10 @@ class PositionedBox(Part):
     x: float
     y: float
     z: float
-    # How far it may go before anything changes for it, where that is known: along its floor, or through the air.
+    # How far it may go before anything changes for it, where that is known: along its floor, through the air, or on what moves.
     _floor: Floor | None = None
     _room: Room | None = None
+    ride: Ride | None = None
     _blocked: Room | None = None
 
     def __init__(
@@ -67,7 +69,7 @@ class PositionedBox(Part):
 
     def forget_way(self) -> None:
         """Says that its next step is no plain one, such as the step before was: it is to be looked at as a whole."""
-        self._floor = self._room = None
+        self._floor = self._room = self.ride = None
 
     @property
     def position(self) -> tuple[float, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterable
 from typing import TypeAlias
 
@@ -62,6 +63,13 @@ class Room:
             else:
                 high = bottom
         self.left, self.low, self.right, self.high = left, low, right, high
+
+    def within(self, other: Room) -> Room:
+        """What of it is inside of another one, too; both are about the same place."""
+        found = copy.copy(self)
+        found.left, found.low = max(self.left, other.left), max(self.low, other.low)
+        found.right, found.high = min(self.right, other.right), min(self.high, other.high)
+        return found
 
     def holds(self, x: float, y: float) -> bool:
         """Whether a place is strictly inside."""

@@ -148,6 +148,8 @@ class SolidBox(MovingBox):
             self.position = [p + (end - p) if end - p else p for p, end in zip(self.position, goal, strict=True)]
             return True
         riders = self.standing(bodies, on_top=True)
+        if len(riders) == len(bodies) and self._take_along(goal, riders):
+            return True
         crushed = len(self._crushing)
         for axis, end in enumerate(goal):
             displacement = end - self.position[axis]
@@ -156,6 +158,37 @@ class SolidBox(MovingBox):
                 position[axis] = self._push(axis, displacement, bodies, riders)
                 self.position = position
         return len(self._crushing) == crushed
+
+    def _take_along(self, goal: Sequence[float], riders: Sequence[Body]) -> bool:
+        """Moves to a place with all who ride on it, where nobody meets anything else on the way; whether it did."""
+        # Who rides meets nothing else that moves: it is this that carries it. A level of more axes has no rides.
+        if any(body.ride is None for body in riders):
+            return False
+        (x, y), sign = self.position, self.sim.level.up_sign
+        end_x, end_y = x, y
+        # As in a step axis by axis: a way of 0 is not added, and what was come to is not always the sum.
+        if goal[0] - x:
+            end_x = x + (goal[0] - x)
+        if goal[1] - y:
+            end_y = y + (goal[1] - y)
+        way_x, rises = end_x - x, (end_y - y) * sign
+        places = []
+        for body in riders:
+            next_x, next_y, near = body.x, body.y, body.near
+            if way_x:
+                next_x += way_x
+            # Nothing pulls a body without gravity after a floor that falls away.
+            if rises > 0 or (rises and body.gravity):
+                next_y = end_y - near.extent_high[1]
+                if sign > 0:
+                    next_y = end_y + self.size[1] + near.extent_low[1]
+            if not body.ride or not body.ride.holds(body.x, body.y, next_x, next_y):
+                return False
+            places.append((next_x, next_y))
+        self.position = (end_x, end_y)
+        for body, place in zip(riders, places, strict=True):
+            body.x, body.y = place
+        return True
 
     def _push(self, axis: int, displacement: float, bodies: Sequence[Body], riders: Collection[Body]) -> float:
         """Moves the bodies that a step along an axis carries or hits; the place to which there was room for it."""

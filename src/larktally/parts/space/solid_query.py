@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from larktally.parts.space.level import Level
@@ -82,13 +82,14 @@ class SolidQuery:
         (left, below), (right, above) = self.extent_low, self.extent_high
         return self.movers.patch((x - left - REACH, y - below - REACH), (x + right + REACH, y + above + REACH))
 
-    def clear_of_movers(self, patch: Patch, x: float, y: float) -> Room:
-        """The places about one from which nothing is touched that moves in some cells, for as long as these are as they were."""
+    def clear_of(self, numbers: Iterable[int], patch: Patch, x: float, y: float) -> Room:
+        """The places about one from which none of some that move is touched, and nothing that reaches into none of some cells;
+        for as long as these are as they were."""
         (left, below), (right, above) = self.extent_low, self.extent_high
         first, bottom, last, top = patch.bounds
         bounds = (first + left + REACH, bottom + below + REACH, last - right - REACH, top - above - REACH)
         boxes: list[Corners] = []
-        for box_left, low, box_right, high in self.movers.corners_in(patch):
+        for box_left, low, box_right, high in self.movers.corners_of(numbers):
             boxes.append(
                 (box_left - right - REACH, low - above - REACH, box_right + left + REACH, high + below + REACH)
             )

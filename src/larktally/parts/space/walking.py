@@ -7,9 +7,11 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from larktally.parts.noted import noted
+from larktally.parts.space.box import Box
 from larktally.parts.space.floor import Floor, floor_under
 from larktally.parts.space.hop import Integrator
 from larktally.parts.space.movers import Patch
+from larktally.parts.space.ride import Ride
 from larktally.parts.space.riding import RidingBox
 from larktally.parts.space.room import Corners, Room
 from larktally.parts.space.solid_query import Region
@@ -26,8 +28,11 @@ x, y, move = me.x, me.y, me.vx / rate
 next_x = x
 if move:
     next_x = x + move
-if me.limit or moving or (movers and not me.is_clear(x, next_x, y)):
+if me.limit or moving:
     pass
+elif movers and not me.is_clear(x, next_x, y):
+    if me.ride and me.rides(x, next_x, y):
+        continue
 elif me.grounded:
     floor = me._floor
     if floor and me.gravity == floor.gravity and y == floor.y and not me.vy:
@@ -65,6 +70,8 @@ class WalkingBox(RidingBox):
     # The cells that it is in of what moves, and between which places it touches nothing of that.
     _patch: Patch | None = None
     _clear: Room | None = None
+    # Where a ride was looked for in vain.
+    _no_ride: Room | None = None
     _left: list[float]
     _known_floors: list[Floor]
     _known_rooms: list[Room]
@@ -88,8 +95,42 @@ class WalkingBox(RidingBox):
         if patch is None or patch != self._patch:
             self._patch, self._clear = patch, None
             return
-        found = self.near.clear_of_movers(patch, x, y)
+        found = self.near.clear_of(self.near.movers.numbers_in(patch), patch, x, y)
         self._clear = found if found.clear else None
+
+    def rides(self, x: float, next_x: float, y: float) -> bool:
+        """Whether it went on along what it rides on, pressed down onto it, and met nothing else."""
+        ride, vy = self.ride, self.vy
+        if ride is None or not (self.grounded and ride.holds(x, y, next_x, y)):
+            return False
+        if self.gravity:
+            vy = vy - self.gravity * self.up_sign / self._rate
+        contacts = vy * self.up_sign < 0 and ride.pressed(x, y, vy, self.up_sign)
+        if not contacts:
+            return False
+        self.contacts = contacts
+        self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
+        return True
+
+    def _look_for_ride(self, box: Box, x: float, y: float) -> None:
+        """Finds how far it meets nothing else where it rides on a box."""
+        if self._no_ride is not None and self._no_ride.holds(x, y):
+            return
+        near, room, patch = self.near, self._room_at(x, y), self.near.patch_at(x, y)
+        if room is None or patch is None:
+            return
+        others = near.movers.numbers_in(patch)
+        carrier = next((number for number in others if box in near.movers.all[number].provider()), None)
+        if carrier is None:
+            # It has gone by.
+            return
+        others.remove(carrier)
+        about = near.clear_of(others, patch, x, y)
+        # Not worth it where others go by.
+        if about.clear and not (self.ride and self.ride.was_disturbed(x, y, others)):
+            self._no_ride, self.ride = None, Ride(near, patch, carrier, others, room.within(about))
+        else:
+            self._no_ride, self.ride = about, None
 
     def _walked_or_flew(self) -> bool:
         """The frames that most are, told from what was known: a step along the one floor it stands on, off it, or through the
@@ -104,7 +145,6 @@ class WalkingBox(RidingBox):
             or self.touching
             or self.falls_through
             or self._gravity_later
-            or self._carried
             or self.integrator != "semi-implicit"
             or self.probe is not None
             or self.on_contact is not None
@@ -157,6 +197,10 @@ class WalkingBox(RidingBox):
             floor.gravity = self.gravity
         self.contacts = floor.contacts
         self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
+        if self._carried:
+            self._look_at_carrier()
+        if len(movers) == 1 and not self.near.moving:
+            self._look_for_ride(movers[0].box, next_x, y)
         return True
 
     def _took_off(self, move_x: float, move_y: float, next_x: float, next_y: float, vy: float) -> bool:
