@@ -112,10 +112,11 @@ def _checked_guard(text: str | Node, scope: Scope, what: str, wanted: str) -> Ca
 
 
 def choice_lines(
-    guards: Mapping[str, Sequence[tuple[int, str | Node | Guard | None]]], scope: Scope
+    guards: Mapping[str, Sequence[tuple[int, str | Node | Guard | None]]], scope: Scope, then: Sequence[str]
 ) -> tuple[list[str], dict[str, object]]:
-    """The choice of every state as lines of Python, and what their names stand for: by `state`, `age` and `now` they set `rule`
-    to the index of the first guard that holds, each after its own age; to -1 for none. No lines where no state has a rule."""
+    """The choice of every state as lines of Python, and what their names stand for: by `state`, `age` and `now` they find the
+    first guard that holds, each after its own age, and do what the lines `then` say, in which `RULE` is its index. No lines
+    where no state has a rule."""
     compiler = scope.compiler()
     lines: list[str] = []
     count = 0
@@ -124,12 +125,11 @@ def choice_lines(
         if asked:
             lines.append(f"{'elif' if lines else 'if'} state == {state!r}:")
         for index, (after, guard) in enumerate(asked):
-            lines += [f"    {word} {ast.unparse(_test(compiler, count, after, guard))}:", f"        rule = {index}"]
+            lines.append(f"    {word} {ast.unparse(_test(compiler, count, after, guard))}:")
+            lines += [f"        {line.replace('RULE', str(index))}" for line in then]
             word, count = "elif", count + 1
     names = dict(compiler.globals)
     del names["__builtins__"]
-    if lines:
-        lines.insert(0, "rule = -1")
     return lines, names
 
 

@@ -56,7 +56,10 @@ def generated_step(sim: object, runs: Sequence[Run]) -> tuple[Callable[[], None]
     text = _text_of((shape, members) for shape, members, _ in groups)
     given: list[Any] = []
     for shape, members, stand_for in groups:
-        given.append(tuple(stand_for))
+        if _stands_alone(shape, members):
+            given.append(stand_for[0])
+        else:
+            given.append(tuple(stand_for))
         if _watched(shape, members):
             assert shape.watch is not None
             given.append(shape.watch([run.part for run in members]))
@@ -89,6 +92,11 @@ def _watched(shape: _Shape, members: Sequence[Run]) -> bool:
     return shape.watch is not None and len(members) >= LEAST_WATCHED
 
 
+def _stands_alone(shape: _Shape, members: Sequence[Run]) -> bool:
+    """Whether it is one, in no loop that its own lines go on in."""
+    return len(members) == 1 and "continue" not in shape.lines
+
+
 def _inlined(part: Part) -> Inlined | None:
     """What a part says its step is; nothing where a class below it, or the part itself, has a step of its own."""
     # Not by `vars`: in Python 3.11 and 3.12 an object whose dict was asked for reads its attributes more slowly ever after.
@@ -111,8 +119,12 @@ def _text_of(groups: Iterable[tuple[_Shape, list[Run]]]) -> str:
         if len(members) > MOST_NAMED:
             more = f" and {len(members) - MOST_NAMED} more"
         targets = ", ".join(["me", *shape.names])
-        loop = f"for {targets} in group_{n}:\n{_indented(shape.lines)}"
-        parameters.append(f"group_{n}")
+        if _stands_alone(shape, members):
+            loop = f"{targets} = one_{n}\n{shape.lines}"
+            parameters.append(f"one_{n}")
+        else:
+            loop = f"for {targets} in group_{n}:\n{_indented(shape.lines)}"
+            parameters.append(f"group_{n}")
         if _watched(shape, members):
             loop = f"if not watch_{n}.quiet():\n{_indented(loop)}\n    watch_{n}.look()"
             parameters.append(f"watch_{n}")

@@ -6,6 +6,7 @@ else: it is the one door by which a state goes in and out.
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Callable, Mapping, Sequence
 from fractions import Fraction
@@ -229,6 +230,12 @@ def state_from_plain(value: Any) -> Any:
 
 def check_part_name(name: object) -> str:
     """The name, where a part may have it: letters, digits and _ in parts joined by dots, a letter first."""
-    if not isinstance(name, str) or not _NAME.fullmatch(name):
+    if not isinstance(name, str) or not _is_name(name):
         raise ModelError(f"a part's name is words joined by dots, such as 'wick.burst' or 'moth.2', not {name!r}")
     return name
+
+
+@functools.lru_cache(maxsize=4096)
+def _is_name(name: str) -> bool:
+    """Whether a part may be called that: the same few hundred names in every run of a model."""
+    return _NAME.fullmatch(name) is not None

@@ -249,13 +249,16 @@ class Sim(PartFactory):
                 one.bind(now)
         self.frame = now.frame
         said = self._said
-        said.begin_row()
+        # Most rows have none.
+        if said.events:
+            said.begin_row()
         run_all = self._run_all
         if run_all is None:
             run_all, self._text = self._generated()
             self._run_all = run_all
         run_all()
-        return said.events
+        # What is handed out is the holder's: never the list that is still empty, and goes on being filled.
+        return said.events or []
 
     def step_text(self) -> str:
         """What a frame runs, as Python: the function that is made of all parts and hooks when the run has begun."""

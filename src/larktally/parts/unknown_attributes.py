@@ -5,7 +5,7 @@ from __future__ import annotations
 import dis
 import functools
 from collections.abc import Iterable
-from types import CodeType
+from types import CodeType, MemberDescriptorType
 
 from larktally.parts.context import StepContext
 from larktally.parts.part import Part
@@ -44,7 +44,8 @@ def _settable(part: Part, own: Iterable[str]) -> list[str]:
     held = vars(part)
     found = []
     for name in own:
-        settable = getattr(getattr(type(part), name, None), "fset", None) is not None
+        shown = getattr(type(part), name, None)
+        settable = isinstance(shown, MemberDescriptorType) or getattr(shown, "fset", None) is not None
         if (name in held or settable) and name not in _COMMON and name[0] != "_":
             found.append(name)
     return sorted(found)

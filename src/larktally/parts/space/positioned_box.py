@@ -27,13 +27,15 @@ ANCHORS: tuple[Anchor, ...] = ("corner", "centre", "feet")
 class PositionedBox(Part):
     """A box of `size` in a level, at x, y (and z): the place of its `anchor`, which is its minimum corner by default."""
 
+    # What its plain steps read and set in every frame: quicker than what is in a dict.
+    __slots__ = ("_floor", "_left", "_room", "contacts", "gravity", "grounded", "limit", "ride", "vx", "vy", "x", "y")
     x: float
     y: float
     z: float
     # How far it may go before anything changes for it, where that is known: along its floor, through the air, or on what moves.
-    _floor: Floor | None = None
-    _room: Room | None = None
-    ride: Ride | None = None
+    _floor: Floor | None
+    _room: Room | None
+    ride: Ride | None
     _blocked: Room | None = None
 
     def __init__(
@@ -47,6 +49,7 @@ class PositionedBox(Part):
         layer: str = "",
     ) -> None:
         super().__init__(sim, name)
+        self.forget_way()
         what = f"body {name!r}"
         self.level: Level = sim.level
         self.axes = self.level.axes
@@ -62,7 +65,9 @@ class PositionedBox(Part):
             raise ModelError(f"{what} cannot stand on the layer {layer!r}: those are met by every body")
         # A rule may move it to another; the one that it was made on stays a name that may be asked for.
         self.layer = self.first_layer = layer
-        met = self.level.check_layers(layers, layers_of(sim))
+        met = None
+        if layers is not None:
+            met = self.level.check_layers(layers, layers_of(sim))
         self.near = SolidQuery(self.level, extent_low, extent_high, met, sim.movers)
         self.falls_through = False
         self.set_position(numbers(what, "at", at, len(self.axes)))
