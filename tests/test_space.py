@@ -663,6 +663,36 @@ def test_who_is_put_beyond_a_wall_that_was_out_of_reach_does_not_come_back_throu
     assert (trace["moth.x"][20], trace["moth.y"][20]) == ((-20, 60) if "x" in place else (60, 134))
 
 
+@pytest.mark.parametrize("speed", [-60.0, -75.5, -240.0])
+def test_a_body_meets_what_is_where_it_stands_wherever_it_looked_or_was_before(speed):
+    # Tiles of a floor, and a plank over them that begins with a cell: it is walked off to the left.
+    tiles = [lt.geometry.box_at((40 * n, 0), (40, 16)) for n in range(6)]
+    level = lt.Level([*tiles, lt.geometry.box_at((240, 60), (40, 4))])
+
+    def build(sim, looks=None):
+        moth = sim.body("moth", size=(8, 8), at=(251.5, 64), gravity=900)
+
+        def rule(now):
+            # By a limit it is swept in every frame.
+            moth.limit, moth.vx = {"x": 600}, speed
+            if looks is not None:
+                moth.would_overlap((looks, -20))
+
+        sim.before("motion", rule)
+
+    plain = lt.record(lt.Scenario(model(build, level=level), frames=40), states=1)
+    assert [event.name for event in plain.events] == ["left_ground", "landed"]
+    for looks in range(-90, 10, 4):
+        assert run(partial(build, looks=looks), 40, level=level).digest == plain.digest
+    live = lt.Live(lt.Scenario(model(build, level=level), frames=40))
+    for row, was in itertools.product(range(30), (0, 10, 25, 39)):
+        live.load(plain.states[was], was)
+        live.to(was + 1)
+        live.load(plain.states[row], row)
+        live.to(row + 1)
+        assert live.save() == plain.states[row + 1]
+
+
 def test_an_integrator_that_a_rule_sets_counts_from_the_next_row_on():
     def build(sim):
         moth = sim.body("moth", size=(4, 4), at=(20, 100), velocity=(0, 60), gravity=600)

@@ -117,7 +117,9 @@ def _over_spans(read: Evaluator, found: Measure, node: Call, spans: Spans) -> Fl
     starts, ends = spans.starts[chosen], spans.ends[chosen]
     arrays = _arguments(read, found, node)
     with np.errstate(all="ignore"):
-        if found.over_spans is not None and len(chosen) > 1:
+        if len(chosen) == 1:
+            out[chosen] = found.value(*_cut(arrays, int(starts[0]), int(ends[0])))
+        elif found.over_spans is not None:
             out[chosen] = found.over_spans(arrays, starts, ends)
         else:
             for places, first, last in _groups(starts, ends):

@@ -270,7 +270,7 @@ class Body(WalkingBox):
             both_ways = [2 * abs(displacement) for displacement in move]
             solids = self.near.solids(start, both_ways, through_one_way=self.falls_through)
         else:
-            solids = self.near.solids(position, move, untouched, self.falls_through)
+            solids = self.near.solids(position, move, self.falls_through)
         if self.answer == "swept":
             contacts = sweep(position, move, speed, solids, self.up, self.up_sign, self.bounce)
         else:

@@ -110,19 +110,16 @@ class SolidQuery:
         self,
         position: Sequence[float],
         move: Sequence[float],
-        inside: bool = False,
         through_one_way: bool = False,
         ignoring: Provider | None = None,
     ) -> Sequence[ExpandedBox]:
-        """Every solid that a move from a position could meet; `inside` says that the position is where it was before.
-
-        `ignoring` gives the boxes of one that does not count.
-        """
+        """Every solid that a move from a position could meet; `ignoring` gives the boxes of one that does not count."""
         low, high = self._low, self._high
         if not (
             low[0] <= position[0] + move[0] <= high[0]
             and low[1] <= position[1] + move[1] <= high[1]
-            and (inside or (low[0] <= position[0] <= high[0] and low[1] <= position[1] <= high[1]))
+            and low[0] <= position[0] <= high[0]
+            and low[1] <= position[1] <= high[1]
             and (len(move) == 2 or (low[2] <= position[2] + move[2] <= high[2] and low[2] <= position[2] <= high[2]))
         ):
             # Once a body leaves its cells, which is every some frames: otherwise four comparisons answer.
