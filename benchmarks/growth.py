@@ -48,6 +48,25 @@ def platforms(count: int) -> Model:
     return build
 
 
+def crates(count: int) -> Model:
+    """Bodies that each walk to and fro, and push a crate of their own."""
+
+    def build(setup: lt.Setup) -> lt.Sim:
+        sim = lt.Sim(setup, level=LEVEL)
+        bodies = [sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 20, 16), gravity=900) for n in range(count)]
+        for n in range(count):
+            sim.crate(f"crate.{n}", size=(8, 8), at=(120 * n + 50, 16), gravity=900)
+
+        @sim.before("motion")
+        def walk(now: lt.StepContext) -> None:
+            for body in bodies:
+                body.vx = 60.0 - 120.0 * (now.frame // 40 % 2)
+
+        return sim
+
+    return build
+
+
 def machines(count: int) -> Model:
     """Machines that each wait for an event of a timer of their own."""
 
@@ -98,5 +117,6 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         ("zones that watch two bodies each", zones, 320),
         ("zones that watch every body", lambda count: zones(count, all_watched=True), 80),
         ("platforms with a body each", platforms, 80),
+        ("crates with a body each", crates, 80),
     ):
         yield f"{many} {name} / four times a quarter", 1.2, stepped(model(many)), stepped(model(many // 4), 4)

@@ -13,6 +13,7 @@ from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
 from larktally.parts.space import movers
+from larktally.parts.space.body import Body
 from larktally.parts.space.movers import Movers
 from larktally.parts.space.platform import Platform
 from larktally.parts.space.solid_box import SolidBox
@@ -807,8 +808,9 @@ def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkey
     near = run(build, 160, level=level)
     # One of each is looked at anew from both sides: the platform at the bodies, and the bodies at all that moves.
     monkeypatch.setattr(SolidBox, "others_near", lambda self, goal: self.others())
+    monkeypatch.setattr(SolidBox, "bodies_near", lambda self, goal, bodies=None: bodies or self.sim.parts_of(Body))
     assert run(build, 160, level=level).digest == near.digest
-    monkeypatch.setattr(Movers, "near", lambda self, low, high: [one.provider for one in self.all])
+    monkeypatch.setattr(Movers, "near", lambda self, low, high: self.all)
     assert run(build, 160, level=level).digest == near.digest
 
 

@@ -112,7 +112,16 @@ class Body(WalkingBox):
         "_carrier",
     )
     # What it met in its last step, for pictures and reasons; the next step makes it anew.
-    derived_fields = ("contacts", "_floor", "_room", "_blocked", "_clear", "_patch", "ride", "_no_ride")
+    derived_fields: ClassVar[tuple[str, ...]] = (
+        "contacts",
+        "_floor",
+        "_room",
+        "_blocked",
+        "_clear",
+        "_patch",
+        "ride",
+        "_no_ride",
+    )
     events = ("landed", "left_ground", "bumped", "knocked", "overlapping", "not_finite", "out_of_bounds")
 
     def __init__(

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import ClassVar
 
+from larktally.parts.noted import noted
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box
 from larktally.parts.space.checks import number
+from larktally.parts.space.movers import Provider
 from larktally.parts.space.solid_box import SolidBox
+from larktally.parts.space.solid_query import REACH
 from larktally.parts.space.sweep import Contact
 
 __all__ = ["Crate"]
@@ -42,6 +45,14 @@ class Crate(Body):
 
     runs_first = True
     state_fields: ClassVar[tuple[str, ...]] = (*Body.state_fields, "solid", "share")
+    derived_fields: ClassVar[tuple[str, ...]] = (*Body.derived_fields, "_others", "_stood")
+    # Whoever sets them: the others have to find it where it stands.
+    x: float = noted("_x", "_stand_anew", "Its minimum corner along x.")
+    y: float = noted("_y", "_stand_anew", "Its minimum corner along y.")
+    # The bodies that are none, once it was looked for them.
+    _others: Sequence[Body] | None = None
+    # Where it was when the others were last told, once they meet it.
+    _stood: tuple[float, float] | None = None
 
     def __init__(
         self,
@@ -61,8 +72,6 @@ class Crate(Body):
         # One and the same function for every body, so that one that is pushed can leave it out.
         self.provider = self.solid_boxes
         self._shell = _Shell(self)
-        # What it pushes goes after it; the body's short way knows nothing of that.
-        self._short = False
 
     def solid_boxes(self) -> tuple[Box, ...]:
         """What other bodies meet of it: nothing where it is not solid."""
@@ -70,50 +79,71 @@ class Crate(Body):
             return ()
         return (Box(self.low, self.high, self.layer, False, self.name),)
 
+    def _stand_anew(self) -> None:
+        place = self._stood
+        # It is set in every frame, and most stand.
+        if place is not None and (place[0] != self.x or place[1] != self.y):
+            self._stood = (self.x, self.y)
+            self.sim.movers.moved(self)
+
     def begin(self) -> None:
-        self.sim.movers.enter(self.provider)
-        for body in self.sim.parts_of(Body):
-            if body is not self:
-                body.near.moving.append(self.provider)
+        self._stood = (self.x, self.y)
+        self.sim.movers.add(self)
+        self.near.own = self.provider
         super().begin()
 
     def step(self) -> None:
+        near = self._near()
         for i, axis in enumerate(self.axes):
             if not self.level.has_up or i != self.up:
-                self._be_pushed(i, axis)
+                self._be_pushed(i, axis, near)
         start = self.low
-        with self._without_riders():
+        with self._without_riders(near):
             super().step()
         self._drag(start)
 
-    def shift(self, move: Sequence[float], ignoring: Callable[[], Iterable[Box]] | None = None) -> list[Contact]:
+    def shift(self, move: Sequence[float], ignoring: Provider | None = None) -> list[Contact]:
         start = self.low
-        with self._without_riders():
+        with self._without_riders(self._near()):
             met = super().shift(move, ignoring)
         self._drag(start)
         return met
 
+    def _look_for_ride(self, box: Box, x: float, y: float) -> None:
+        """It has none: what stands on it has to be taken along, too."""
+
+    def _near(self) -> list[Body]:
+        """The bodies near to where it stands; other crates by what is known of where these are."""
+        low, high = self.low, self.high
+        self._shell.position = low
+        if self._others is None:
+            self._others = [body for body in self.sim.parts_of(Body) if not isinstance(body, Crate)]
+        found = self._shell.bodies_near(low, self._others)
+        low, high = tuple(p - REACH for p in low), tuple(p + REACH for p in high)
+        for mover in self.sim.movers.near(low, high):
+            if isinstance(mover, Crate) and mover is not self:
+                found.append(mover)
+        return found
+
     @contextlib.contextmanager
-    def _without_riders(self) -> Iterator[None]:
+    def _without_riders(self, near: Sequence[Body]) -> Iterator[None]:
         """Leaves out the crates that stand on it: they go with it, and are no ceiling to it."""
-        moving = self.near.moving
-        bodies = [body for body in self.sim.parts_of(Crate) if body is not self]
-        self._shell.position = list(self.low)
-        riders = [crate.provider for crate in self._shell.standing(bodies, on_top=True) if isinstance(crate, Crate)]
-        self.near.moving = [boxes for boxes in moving if boxes not in riders]
+        riders = [crate.provider for crate in self._shell.standing(near, on_top=True) if isinstance(crate, Crate)]
+        before = self.near.left_out
+        self.near.left_out = (*before, *riders)
         try:
             yield
         finally:
-            self.near.moving = moving
+            self.near.left_out = before
 
-    def _be_pushed(self, i: int, axis: str) -> None:
+    def _be_pushed(self, i: int, axis: str, near: Sequence[Body]) -> None:
         """Takes the speed at which it is pushed along an axis; on the ground none where nobody does."""
         pushes = [0.0, 0.0]
         if self.solid:
-            for body in self._shell.others():
+            for body in near:
                 speed = body.speed_along(i)
                 # Exactly flush, as a sweep leaves a body at its side.
-                if self._flush(body, i, speed):
+                if speed and self._shell.may_meet(body) and self._flush(body, i, speed):
                     pushes[speed < 0] = max(pushes[speed < 0], abs(speed))
         speed = (pushes[0] - pushes[1]) * self.share
         if speed or self.grounded or not self.level.has_up:
@@ -122,7 +152,7 @@ class Crate(Body):
 
     def _flush(self, body: Body, i: int, speed: float) -> bool:
         """Whether a body stands flush with the side that its speed along an axis leads to."""
-        if not speed or not body.near.meets(self.provider):
+        if not body.near.meets(self.provider):
             return False
         side = body.position[i]
         if side != (self.low[i] - body.near.extent_high[i] if speed > 0 else self.high[i] + body.near.extent_low[i]):

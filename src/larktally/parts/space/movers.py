@@ -12,7 +12,7 @@ from larktally.parts.space.room import Corners
 __all__ = ["Mover", "Movers", "Provider"]
 
 #: Gives the boxes of something that moves, where they are now.
-Provider: TypeAlias = Callable[[], Iterable[Box]]
+Provider: TypeAlias = Callable[[], Sequence[Box]]
 _Key: TypeAlias = tuple[int, int, int, int]
 # A region of more cells than that, or one that is not finite, is near everything.
 MOST_CELLS = 64
@@ -21,7 +21,7 @@ MOST_KNOWN = 50_000
 
 
 class Mover(Protocol):
-    """A box that is solid to every body, and says `Movers.moved` whenever it stands somewhere else."""
+    """A box that is solid to every body that stops at its layer, and says `Movers.moved` whenever it stands somewhere else."""
 
     @property
     def provider(self) -> Provider: ...
@@ -79,13 +79,19 @@ class Movers:
         self.order.setdefault(provider, len(self.order))
 
     def add(self, mover: Mover) -> None:
-        """Adds one that is solid to every body."""
+        """Adds one that is solid to every body that stops at its layer."""
         self.enter(mover.provider)
-        self._numbers[mover.provider] = len(self.all)
+        number = self._numbers[mover.provider] = len(self.all)
         self.all.append(mover)
         self.moves.append(0)
-        # The table is made anew, for all of them, when it is next asked.
-        self._cell = 0.0
+        low, high = mover.low, mover.high
+        if self._cell < _cell_for([(low, high)]):
+            # The table is made anew, for all of them, when it is next asked.
+            self._cell = 0.0
+            return
+        self._keys.append(None)
+        self._cells_in.append([])
+        self._put(number, self._key(low, high))
 
     def has(self, provider: Provider) -> bool:
         """Whether one of `all` gives its box by this function."""
@@ -105,13 +111,13 @@ class Movers:
         if key != before:
             self._put(number, key)
 
-    def near(self, low: Sequence[float], high: Sequence[float]) -> list[Provider]:
-        """What gives the boxes of those that may reach into a region, in order."""
+    def near(self, low: Sequence[float], high: Sequence[float]) -> list[Mover]:
+        """Those that may reach into a region, in order."""
         if not self._cell:
             self._make()
         key = self._key(low, high)
         if key is None:
-            return [mover.provider for mover in self.all]
+            return self.all
         cells, found = self._cells, self._everywhere.numbers
         first_x, last_x, first_y, last_y = key
         for x in range(first_x, last_x + 1):
@@ -122,7 +128,7 @@ class Movers:
         # Most have nothing near, or one thing.
         if len(found) > 1:
             found = sorted(set(found))
-        return [self.all[number].provider for number in found]
+        return [self.all[number] for number in found]
 
     def patch(self, low: Sequence[float], high: Sequence[float]) -> Patch | None:
         """The cells of a region; None for one that is near everything."""
@@ -153,8 +159,7 @@ class Movers:
             cell.changes += 1
             cell.arrivals += 1
         corners = [(mover.low, mover.high) for mover in self.all]
-        sides = [end - start for low, high in corners for start, end in zip(low, high, strict=True)]
-        self._cell = 2.0 * max([1e-6, *filter(math.isfinite, sides)])
+        self._cell = _cell_for(corners)
         self._cells, self._everywhere = {}, Cell()
         self._keys, self._cells_in = [None] * len(corners), [[]] * len(corners)
         for number, (low, high) in enumerate(corners):
@@ -197,3 +202,9 @@ class Movers:
                     cell = cells[x, y] = Cell()
                 found.append(cell)
         return found
+
+
+def _cell_for(corners: Iterable[tuple[Sequence[float], Sequence[float]]]) -> float:
+    """Twice the longest side of some boxes."""
+    sides = [end - start for low, high in corners for start, end in zip(low, high, strict=True)]
+    return 2.0 * max([1e-6, *filter(math.isfinite, sides)])

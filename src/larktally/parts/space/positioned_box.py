@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from typing import Literal, TypeAlias
 
 from larktally.errors import ModelError
@@ -13,6 +13,7 @@ from larktally.parts.space.box import Box, middle_of
 from larktally.parts.space.checks import numbers, size_of
 from larktally.parts.space.floor import Floor
 from larktally.parts.space.level import Level
+from larktally.parts.space.movers import Provider
 from larktally.parts.space.ride import Ride
 from larktally.parts.space.room import Room
 from larktally.parts.space.solid_query import ALWAYS_MET, SolidQuery
@@ -128,7 +129,7 @@ class PositionedBox(Part):
         near = self.near
         if wanted is not None:
             near = SolidQuery(self.level, near.extent_low, near.extent_high, wanted, near.movers)
-            near.moving = self.near.moving
+            near.moving, near.own, near.left_out = self.near.moving, self.near.own, self.near.left_out
         # One-way boxes are no obstacle to standing somewhere, only to falling there.
         solids = near.solids(there, [0.0] * len(there), through_one_way=True)
         found: list[Box] = []
@@ -137,7 +138,7 @@ class PositionedBox(Part):
                 found.append(s.box)
         return found
 
-    def shift(self, move: Sequence[float], ignoring: Callable[[], Iterable[Box]] | None = None) -> list[Contact]:
+    def shift(self, move: Sequence[float], ignoring: Provider | None = None) -> list[Contact]:
         """Moves it by a sweep, without touching its velocity; the contacts that stopped it. `ignoring` does not count."""
         position, displacement = list(self.position), list(move)
         solids = self.near.solids(position, displacement, through_one_way=self.falls_through, ignoring=ignoring)

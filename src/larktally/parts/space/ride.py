@@ -52,7 +52,11 @@ class Ride:
 
     def pressed(self, x: float, y: float, vy: float, up_sign: float) -> list[Contact]:
         """What meets a body that stands at a place and is pressed down; nothing where it does not stand on the carrier."""
-        (box,) = self._carrier.provider()
+        boxes = self._carrier.provider()
+        # A crate may come to be none, or one on a layer that the body does not stop at.
+        if not boxes or not self._near.stops_at(boxes[0].layer):
+            return []
+        box = boxes[0]
         if box is not self._box or vy != self._vy:
             self._box, self._vy = box, vy
             self._grown = grow(box, self._near.extent_low, self._near.extent_high)

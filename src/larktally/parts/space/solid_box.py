@@ -101,11 +101,17 @@ class SolidBox(MovingBox):
         return body.takes_part
 
     def others_near(self, goal: Sequence[float]) -> list[Body]:
-        """Of these, those that are not plainly too far from its way to a place: for a hundred others this is the whole price."""
-        bodies = self._bodies
+        """Of these, those that are not plainly too far from its way to a place."""
+        return [body for body in self.bodies_near(goal) if self.may_meet(body)]
+
+    def bodies_near(self, goal: Sequence[float], bodies: Sequence[Body] | None = None) -> list[Body]:
+        """The bodies, or those of some, that are not plainly too far from its way to a place: for a hundred others this is the
+        whole price."""
+        if self._bodies is None:
+            self._bodies = self.sim.parts_of(Body)
+            self._widest = max((max(body.size) for body in self._bodies), default=0.0)
         if bodies is None:
-            bodies = self._bodies = self.sim.parts_of(Body)
-            self._widest = max((max(body.size) for body in bodies), default=0.0)
+            bodies = self._bodies
         x, y = self.position[0], self.position[1]
         # As far as it goes, and what it pushes may push others, by no more than that.
         reach_x, reach_y = REACH + 3 * abs(goal[0] - x), REACH + 3 * abs(goal[1] - y)
@@ -113,15 +119,12 @@ class SolidBox(MovingBox):
         low_y, high_y = y - reach_y, y + self.size[1] + reach_y
         first, last = low_x - self._widest, high_x + self._widest
         found = []
-        for body in bodies:
-            x = body.x
-            # Asked this way round, a place that is not finite is near everything.
-            if x < first or x > last:
-                continue
-            near, y = body.near, body.y
+        # Asked this way round, a place that is not finite is near everything.
+        for body in [body for body in bodies if not (body.x < first or body.x > last)]:
+            near, x, y = body.near, body.x, body.y
             if x - near.extent_low[0] > high_x or x + near.extent_high[0] < low_x:
                 continue
-            if not (y - near.extent_low[1] > high_y or y + near.extent_high[1] < low_y) and self.may_meet(body):
+            if not (y - near.extent_low[1] > high_y or y + near.extent_high[1] < low_y):
                 found.append(body)
         return found
 

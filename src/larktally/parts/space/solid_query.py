@@ -41,8 +41,8 @@ class SolidQuery:
 
     `here` is where it was found last: the cells, and `still`, the solids of them. `in_bounds` says that whatever stays inside
     these cells is inside the level; a position strictly between the two of `outside` is inside of both. `movers` are what moves
-    and is solid to every body (platforms, doors), `moving` what gives the boxes of other things that move (crates, walls): these
-    are asked every time.
+    and is solid to whoever stops at its layer (platforms, doors, crates), `moving` what gives the boxes of other things that
+    move (walls around it): these are asked every time. Of `movers` the body's `own` and those `left_out` do not count.
     """
 
     def __init__(
@@ -56,11 +56,15 @@ class SolidQuery:
         self.level, self.layers, self.movers = level, layers, movers
         self.extent_low, self.extent_high = tuple(extent_low), tuple(extent_high)
         self.moving: list[Provider] = []
+        self.own: Provider | None = None
+        self.left_out: Sequence[Provider] = ()
         self._regions: dict[tuple[int, ...], Region] = level.looked_up((self.extent_low, self.extent_high, layers))
         self._be_in(self._nowhere())
 
     def meets(self, provider: Provider) -> bool:
         """Whether the body stops at what moves by itself and gives its boxes by this function."""
+        if provider is self.own or provider in self.left_out:
+            return False
         return provider in self.moving or self.movers.has(provider)
 
     def stops_at(self, layer: str) -> bool:
@@ -81,6 +85,11 @@ class SolidQuery:
         """The cells of what moves from which something may touch a body that stands at a place; None for all of them."""
         (left, below), (right, above) = self.extent_low, self.extent_high
         return self.movers.patch((x - left - REACH, y - below - REACH), (x + right + REACH, y + above + REACH))
+
+    def others_in(self, patch: Patch) -> list[int]:
+        """What of all that moves reaches into some cells, beside the body itself."""
+        movers = self.movers
+        return [number for number in movers.numbers_in(patch) if movers.all[number].provider is not self.own]
 
     def clear_of(self, numbers: Iterable[int], patch: Patch, x: float, y: float) -> Room:
         """The places about one from which none of some that move is touched, and nothing that reaches into none of some cells;
@@ -142,13 +151,14 @@ class SolidQuery:
         second_low, second_high = min(y, end_y) - before[1] - REACH, max(y, end_y) + after[1] + REACH
         providers = self.moving
         if self.movers.all:
-            providers = self.movers.near((first_low, second_low), (first_high, second_high))
+            near = self.movers.near((first_low, second_low), (first_high, second_high))
+            providers = [mover.provider for mover in near]
             if self.moving:
                 # Of two that are met at the same time the first one counts, whatever it is.
                 providers = sorted([*providers, *self.moving], key=self.movers.order.__getitem__)
         found = []
         for boxes in providers:
-            if boxes is ignoring:
+            if boxes is ignoring or boxes is self.own or boxes in self.left_out:
                 continue
             for box in boxes():
                 # The other way round: NaN is near everything, so that trouble is told.

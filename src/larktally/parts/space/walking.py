@@ -95,7 +95,7 @@ class WalkingBox(RidingBox):
         if patch is None or patch != self._patch:
             self._patch, self._clear = patch, None
             return
-        found = self.near.clear_of(self.near.movers.numbers_in(patch), patch, x, y)
+        found = self.near.clear_of(self.near.others_in(patch), patch, x, y)
         self._clear = found if found.clear else None
 
     def rides(self, x: float, next_x: float, y: float) -> bool:
@@ -119,7 +119,7 @@ class WalkingBox(RidingBox):
         near, room, patch = self.near, self._room_at(x, y), self.near.patch_at(x, y)
         if room is None or patch is None:
             return
-        others = near.movers.numbers_in(patch)
+        others = near.others_in(patch)
         carrier = next((number for number in others if box in near.movers.all[number].provider()), None)
         if carrier is None:
             # It has gone by.
