@@ -64,9 +64,9 @@ def ray(
     if isinstance(where, Level):
         scene = _Scene(where, layers, bodies, ignore)
     else:
-        scene = _Scene(where.level, layers, bodies, ignore, layers_of(where))
+        scene = _Scene(where.level, layers, bodies, ignore, where)
         scene.add_movers(where.parts_of(MovingBox))
-        scene.add_bodies(where.parts_of(Body))
+        scene.add_bodies(_seen_in(where, layers))
     size = math.hypot(*direction)
     if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
         raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
@@ -86,12 +86,17 @@ class _Scene:
         layers: Iterable[str] | None,
         bodies: Iterable[Target],
         ignore: Iterable[Any],
-        known: Iterable[str] = (),
+        sim: SimProtocol | None = None,
     ) -> None:
         self.grid = level.grid
         #: What of all that is near enough to be met.
         self.near: list[_Thing] = []
-        self.wanted = level.check_layers(layers, (*ALWAYS_MET, *known))
+        self.wanted = None
+        if layers is not None:
+            known = set(ALWAYS_MET)
+            if sim is not None:
+                known |= layers_of(sim)
+            self.wanted = level.check_layers(layers, known)
         self.ignored = list(ignore)
         self.others: list[_Thing] = []
         self.named = list(bodies)
@@ -192,9 +197,9 @@ def fan(
         edge = body.low[axis]
     movers = [mover for mover in body.sim.parts_of(MovingBox) if body.near.meets(mover.solid_boxes)]
     # It starts inside of the body that it looks out of.
-    scene = _Scene(body.level, layers, bodies, [*ignore, body], layers_of(body.sim))
+    scene = _Scene(body.level, layers, bodies, [*ignore, body], body.sim)
     scene.add_movers(movers)
-    scene.add_bodies(_seen_by(body))
+    scene.add_bodies(_seen_by(body, layers))
     hits = []
     origins = _origins(body, axis, edge - sign * inset, rays, inset)
     low, high = list(map(min, *origins)), list(map(max, *origins))
@@ -211,10 +216,17 @@ def fan(
     return hits
 
 
-def _seen_by(body: Body) -> list[Body]:
-    """The bodies that rays out of a body may meet: not the crates that it walks through."""
+def _seen_in(sim: SimProtocol, layers: Iterable[str] | None) -> Sequence[Body]:
+    """The bodies that rays may meet: without layers the crates alone, however many others there are."""
+    if layers is None:
+        return sim.parts_of(Crate)
+    return sim.parts_of(Body)
+
+
+def _seen_by(body: Body, layers: Iterable[str] | None) -> list[Body]:
+    """Those that rays out of a body may meet: not the crates that it walks through."""
     found = []
-    for other in body.sim.parts_of(Body):
+    for other in _seen_in(body.sim, layers):
         if not isinstance(other, Crate) or body.near.stops_at(other.layer):
             found.append(other)
     return found
