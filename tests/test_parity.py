@@ -517,3 +517,9 @@ def test_a_trace_written_by_an_earlier_version_loads_with_its_digest_and_replays
     assert lt.replay(trace, quay.dusk_run).identical
     # A state that was saved by an earlier version is passed over, or refused in words; what it holds is run up to.
     assert lt.run_to(trace, quay.dusk_run, 12).values["wick.y"] == trace["wick.y"][12]
+
+
+def test_a_name_that_the_library_does_not_have_is_told_with_what_was_asked_so_that_python_names_the_nearest():
+    with pytest.raises(AttributeError, match="'larktally' has no attribute 'recrd'") as told:
+        lt.recrd  # noqa: B018
+    assert (told.value.name, told.value.obj) == ("recrd", lt) and "record" in dir(lt)

@@ -37,7 +37,8 @@ def loaded_when_used(package: str) -> tuple[Callable[[str], Any], Callable[[], l
             return listed()
         home = _names_and_homes(package).get(name)
         if home is None:
-            raise AttributeError(f"module {package!r} has no attribute {name!r}")
+            # With what was asked of what, so that Python names the nearest.
+            raise AttributeError(f"module {package!r} has no attribute {name!r}", name=name, obj=sys.modules[package])
         if home == package:
             found: Any = importlib.import_module(f"{package}.{name}")
         else:

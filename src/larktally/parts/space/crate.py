@@ -37,8 +37,8 @@ class Crate(Body):
     It is pushed where a body stands flush with its side and has a velocity toward it when the crate moves, which is before
     the other bodies do: it goes at `share` of that speed (of two from both sides, the difference), and the body with it. On
     the ground it stands where nobody pushes it. It falls, and is carried, as a body is; who is in its way is pushed in turn,
-    and it stops short of who cannot give way. Bodies that name `layers`
-    stop at it only where they name its `layer`. `solid = False`, set by a rule, lets everybody through until it is set again.
+    it stops short of who cannot give way, and at another crate. Bodies that name `layers` stop at it only where they name its
+    `layer`. `solid = False`, set by a rule, lets everybody through until it is set again.
 
     Channels and events are a body's.
     """
