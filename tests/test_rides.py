@@ -230,6 +230,16 @@ def test_a_crate_over_a_barge_holds_who_rides_up_to_it(monkeypatch):
     assert trace["moth.y"].max() + 8 <= trace["crate.y"].max()
 
 
+def test_walls_that_come_about_who_rides_hold_it(monkeypatch):
+    def build(sim):
+        _, moth = barge_and_moth(sim)
+        punt = sim.enclosure("punt", at=(60, 50), size=(100, 60), holds=[])
+        sim.before("motion", lambda now: now.frame == 10 and punt.board(moth))
+
+    trace = ridden(monkeypatch, build, 60)
+    assert trace["moth.y"].max() == 50 + 60 - 8
+
+
 @pytest.mark.parametrize("leaves", ["nothing", "whole", "upward"])
 def test_who_rides_takes_along_what_is_said_of_it_where_it_hops_or_walks_off(leaves, monkeypatch):
     def build(sim):

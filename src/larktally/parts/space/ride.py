@@ -39,7 +39,8 @@ class Ride:
 
     def holds(self, x: float, y: float, next_x: float, next_y: float) -> bool:
         """Whether a way from a place to another meets nothing but the carrier."""
-        if not (self._room.holds(x, y) and self._room.holds(next_x, next_y)):
+        # Walls may have come about it meanwhile.
+        if self._near.moving or not (self._room.holds(x, y) and self._room.holds(next_x, next_y)):
             return False
         for cell, arrivals in self._cells:
             if cell.arrivals != arrivals:
