@@ -116,7 +116,7 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         ("free slots", free_slots, 320),
         ("zones that watch two bodies each", zones, 320),
         ("zones that watch every body", lambda count: zones(count, all_watched=True), 80),
-        ("platforms with a body each", platforms, 80),
-        ("crates with a body each", crates, 80),
+        ("platforms with a body each", platforms, 320),
+        ("crates with a body each", crates, 320),
     ):
         yield f"{many} {name} / four times a quarter", 1.2, stepped(model(many)), stepped(model(many // 4), 4)
