@@ -2,6 +2,7 @@ import random
 
 import pytest
 from tests.test_sim import model, run
+from tests.test_space import tell_contacts
 
 import larktally as lt
 from larktally.parts.space.body import Body
@@ -73,14 +74,7 @@ def world(seed):
         if seed % 7 == 3:
             # In the middle of the motion, too.
             sim.after("motion", rule)
-        sim.after(
-            "motion",
-            lambda now: [
-                now.emit("met", at=list(c[:2]), time=c.time, speed=c.speed, on=c.box.called)
-                for body in (*crates, *bodies)
-                for c in body.contacts
-            ],
-        )
+        tell_contacts(sim, (*crates, *bodies))
 
     made = model(build, level=lt.Level(boxes, up=up), events=("met",))
     return lt.Scenario(made, seed=seed, frames=220, allow_nan=True)

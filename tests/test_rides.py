@@ -4,7 +4,7 @@ from functools import partial
 import numpy as np
 import pytest
 from tests.test_sim import model, run
-from tests.test_space import meddle
+from tests.test_space import assert_short_as_swept, meddle, tell_contacts
 
 import larktally as lt
 from larktally.parts.space import movers
@@ -97,29 +97,9 @@ def test_who_rides_on_what_moves_goes_as_who_is_swept(seed):
         if seed % 4 == 3:
             # In the middle of the motion, too.
             sim.after("motion", rule)
-        sim.after(
-            "motion",
-            lambda now: [
-                now.emit("met", at=list(c[:2]), time=c.time, speed=c.speed, box=list(c.box.low))
-                for b in bodies
-                for c in b.contacts
-            ],
-        )
+        tell_contacts(sim, bodies)
 
-    states = range(0, 300, 9)
-    runs = []
-    for short in (True, False):
-        made = model(partial(build, short=short), events=("met",), level=level)
-        runs.append(lt.record(lt.Scenario(made, seed=seed, frames=300, allow_nan=True), states=states))
-    one, other = runs
-    assert one.digest == other.digest
-    assert one.states == other.states
-    live = lt.Live(lt.Scenario(model(build, events=("met",), level=level), seed=seed, frames=300, allow_nan=True))
-    rows = list(one.states)
-    for row, later in random.Random(seed).sample(list(zip(rows, rows[1:])), 8):
-        live.load(one.states[row], row)
-        live.to(later)
-        assert live.save() == one.states[later]
+    assert_short_as_swept(partial(model, events=("met",), level=level), build, seed, frames=300, every=9)
 
 
 def ridden(monkeypatch, build, frames, level=None):
