@@ -15,21 +15,27 @@ LEVEL = lt.Level([lt.geometry.box_at((120.0 * n, 0), (120, 16)) for n in range(3
 Model = Callable[[lt.Setup], lt.Sim]
 
 
+def walkers(sim: lt.Sim, count: int, speed: float) -> list[lt.Body]:
+    """So many bodies far from each other, that walk to and fro."""
+    bodies = [sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 20, 16), gravity=900) for n in range(count)]
+
+    @sim.before("motion")
+    def walk(now: lt.StepContext) -> None:
+        for body in bodies:
+            body.vx = speed - 2 * speed * (now.frame // 40 % 2)
+
+    return bodies
+
+
 def zones(count: int, all_watched: bool = False) -> Model:
     """Bodies that go to and fro through a zone each."""
 
     def build(setup: lt.Setup) -> lt.Sim:
         sim = lt.Sim(setup, level=LEVEL)
-        bodies = [sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 20, 16), gravity=900) for n in range(count)]
+        bodies = walkers(sim, count, 90.0)
         for n in range(count):
             watch = bodies if all_watched else bodies[max(n - 1, 0) : n + 1]
             sim.zone(f"lamp.{n}", (120 * n + 40, 16), (120 * n + 80, 60), watch=watch)
-
-        @sim.before("motion")
-        def walk(now: lt.StepContext) -> None:
-            for body in bodies:
-                body.vx = 90.0 - 180.0 * (now.frame // 40 % 2)
-
         return sim
 
     return build
@@ -53,15 +59,9 @@ def crates(count: int) -> Model:
 
     def build(setup: lt.Setup) -> lt.Sim:
         sim = lt.Sim(setup, level=LEVEL)
-        bodies = [sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 20, 16), gravity=900) for n in range(count)]
+        walkers(sim, count, 60.0)
         for n in range(count):
             sim.crate(f"crate.{n}", size=(8, 8), at=(120 * n + 50, 16), gravity=900)
-
-        @sim.before("motion")
-        def walk(now: lt.StepContext) -> None:
-            for body in bodies:
-                body.vx = 60.0 - 120.0 * (now.frame // 40 % 2)
-
         return sim
 
     return build

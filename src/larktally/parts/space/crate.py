@@ -93,18 +93,19 @@ class Crate(Body):
         super().begin()
 
     def step(self) -> None:
-        near = self._near()
+        crates = self._crates_near()
+        near = [*self._shell.bodies_near(self.low, self._bodies_beside()), *crates]
         for i, axis in enumerate(self.axes):
             if not self.level.has_up or i != self.up:
                 self._be_pushed(i, axis, near)
         start = self.low
-        with self._without_riders(near):
+        with self._without_riders(crates):
             super().step()
         self._drag(start)
 
     def shift(self, move: Sequence[float], ignoring: Provider | None = None) -> list[Contact]:
         start = self.low
-        with self._without_riders(self._near()):
+        with self._without_riders(self._crates_near()):
             met = super().shift(move, ignoring)
         self._drag(start)
         return met
@@ -112,25 +113,27 @@ class Crate(Body):
     def _look_for_ride(self, box: Box, x: float, y: float) -> None:
         """It has none: what stands on it has to be taken along, too."""
 
-    def _near(self) -> list[Body]:
-        """The bodies near to where it stands; other crates by what is known of where these are."""
-        low, high = self.low, self.high
-        self._shell.position = low
-        if self._others is None:
-            self._others = [body for body in self.sim.parts_of(Body) if not isinstance(body, Crate)]
-        found = self._shell.bodies_near(low, self._others)
-        low, high = tuple(p - REACH for p in low), tuple(p + REACH for p in high)
+    def _crates_near(self) -> list[Crate]:
+        """The other crates near to where it stands, by what is known of where these are; its shell stands there from now on."""
+        self._shell.position = self.low
+        found = []
+        low, high = [p - REACH for p in self.low], [p + REACH for p in self.high]
         for mover in self.sim.movers.near(low, high):
             if isinstance(mover, Crate) and mover is not self:
                 found.append(mover)
         return found
 
+    def _bodies_beside(self) -> Sequence[Body]:
+        """The bodies that are no crates."""
+        if self._others is None:
+            self._others = [body for body in self.sim.parts_of(Body) if not isinstance(body, Crate)]
+        return self._others
+
     @contextlib.contextmanager
-    def _without_riders(self, near: Sequence[Body]) -> Iterator[None]:
+    def _without_riders(self, crates: Sequence[Crate]) -> Iterator[None]:
         """Leaves out the crates that stand on it: they go with it, and are no ceiling to it."""
-        riders = [crate.provider for crate in self._shell.standing(near, on_top=True) if isinstance(crate, Crate)]
-        before = self.near.left_out
-        self.near.left_out = (*before, *riders)
+        before, riders = self.near.left_out, self._shell.standing(crates, on_top=True)
+        self.near.left_out = (*before, *(crate.provider for crate in riders))
         try:
             yield
         finally:
@@ -152,8 +155,6 @@ class Crate(Body):
 
     def _flush(self, body: Body, i: int, speed: float) -> bool:
         """Whether a body stands flush with the side that its speed along an axis leads to."""
-        if not body.near.meets(self.provider):
-            return False
         side = body.position[i]
         if side != (self.low[i] - body.near.extent_high[i] if speed > 0 else self.high[i] + body.near.extent_low[i]):
             return False

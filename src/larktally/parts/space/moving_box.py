@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 from larktally.parts.part import Part
 from larktally.parts.sim_protocol import SimProtocol
@@ -12,6 +12,8 @@ from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box
 
 __all__ = ["MovingBox", "place_ending_by", "place_starting_by"]
+
+B = TypeVar("B", bound=Body)
 
 
 class MovingBox(Part):
@@ -83,7 +85,7 @@ class MovingBox(Part):
     def move(self) -> None:
         """A frame's way, with whom it carries and pushes."""
 
-    def standing(self, bodies: Sequence[Body], on_top: bool) -> list[Body]:
+    def standing(self, bodies: Sequence[B], on_top: bool) -> list[B]:
         """Those of some bodies that stand on its top, or else on the floor inside of it."""
         if not bodies:
             return []

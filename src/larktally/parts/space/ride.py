@@ -9,7 +9,7 @@ from larktally.parts.space.box import Box
 from larktally.parts.space.movers import Patch
 from larktally.parts.space.room import Room
 from larktally.parts.space.solid_query import SolidQuery
-from larktally.parts.space.sweep import Contact, ExpandedBox, contact_at, grow
+from larktally.parts.space.sweep import Contact, ExpandedBox, grow, pressed_onto
 
 __all__ = ["Ride"]
 
@@ -61,7 +61,7 @@ class Ride:
         if box is not self._box or vy != self._vy:
             self._box, self._vy = box, vy
             self._grown = grow(box, self._near.extent_low, self._near.extent_high)
-            self._contacts = [contact_at(1, 1 if up_sign > 0 else -1, box, 0.0, abs(vy))]
+            self._contacts = pressed_onto(box, vy, up_sign)
         low, high, _ = self._grown
         surface = low[1]
         if up_sign > 0:

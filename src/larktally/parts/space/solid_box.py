@@ -164,10 +164,7 @@ class SolidBox(MovingBox):
 
     def _take_along(self, goal: Sequence[float], riders: Sequence[Body]) -> bool:
         """Moves to a place with all who ride on it, where nobody meets anything else on the way; whether it did."""
-        # Who rides meets nothing else that moves: it is this that carries it. A level of more axes has no rides.
-        if any(body.ride is None for body in riders):
-            return False
-        (x, y), sign = self.position, self.sim.level.up_sign
+        x, y, sign = self.position[0], self.position[1], self.sim.level.up_sign
         end_x, end_y = x, y
         # As in a step axis by axis: a way of 0 is not added, and what was come to is not always the sum.
         if goal[0] - x:
@@ -177,15 +174,14 @@ class SolidBox(MovingBox):
         way_x, rises = end_x - x, (end_y - y) * sign
         places = []
         for body in riders:
-            next_x, next_y, near = body.x, body.y, body.near
+            ride, next_x, next_y = body.ride, body.x, body.y
             if way_x:
                 next_x += way_x
             # Nothing pulls a body without gravity after a floor that falls away.
             if rises > 0 or (rises and body.gravity):
-                next_y = end_y - near.extent_high[1]
-                if sign > 0:
-                    next_y = end_y + self.size[1] + near.extent_low[1]
-            if not body.ride or not body.ride.holds(body.x, body.y, next_x, next_y):
+                next_y = _flush_with(end_y, end_y + self.size[1], 1, sign, body)
+            # Who rides meets nothing else that moves: it is this that carries it. A level of more axes has no rides.
+            if ride is None or not ride.holds(body.x, body.y, next_x, next_y):
                 return False
             places.append((next_x, next_y))
         self.position = (end_x, end_y)
@@ -229,9 +225,9 @@ class SolidBox(MovingBox):
                     continue  # nothing pulls it after a floor that falls away
                 surface = body.position[axis] + displacement
                 if axis == up:
-                    surface = _flush_with(then, axis, sign, body)
+                    surface = _flush_with(then.low[axis], then.high[axis], axis, sign, body)
             elif not self.one_way and self._in_the_way(body, axis, displacement, now, then):
-                surface = _flush_with(then, axis, displacement, body)
+                surface = _flush_with(then.low[axis], then.high[axis], axis, displacement, body)
                 self._pushing.append(body.name)
             else:
                 continue
@@ -262,8 +258,9 @@ class SolidBox(MovingBox):
         return there.low[axis] < p <= here.low[axis]
 
 
-def _flush_with(box: Box, axis: int, side: float, body: Body) -> float:
-    """Where a body is along an axis that stands flush with a box, at the side of the higher numbers where `side` is above 0."""
+def _flush_with(low: float, high: float, axis: int, side: float, body: Body) -> float:
+    """Where a body is along an axis that stands flush with what reaches from `low` to `high`, at the side of the higher numbers
+    where `side` is above 0."""
     if side > 0:
-        return box.high[axis] + body.near.extent_low[axis]
-    return box.low[axis] - body.near.extent_high[axis]
+        return high + body.near.extent_low[axis]
+    return low - body.near.extent_high[axis]

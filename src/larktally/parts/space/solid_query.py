@@ -63,8 +63,6 @@ class SolidQuery:
 
     def meets(self, provider: Provider) -> bool:
         """Whether the body stops at what moves by itself and gives its boxes by this function."""
-        if provider is self.own or provider in self.left_out:
-            return False
         return provider in self.moving or self.movers.has(provider)
 
     def stops_at(self, layer: str) -> bool:
@@ -131,7 +129,7 @@ class SolidQuery:
             and low[1] <= position[1] <= high[1]
             and (len(move) == 2 or (low[2] <= position[2] + move[2] <= high[2] and low[2] <= position[2] <= high[2]))
         ):
-            # Once a body leaves its cells, which is every some frames: otherwise four comparisons answer.
+            # Once a body leaves its cells, which is every some frames: otherwise some comparisons answer.
             self._look(position, move)
         solids = self.still
         if self.moving or self.movers.all:

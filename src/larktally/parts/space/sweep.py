@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from larktally.parts.space.box import Box
 
-__all__ = ["ExpandedBox", "Contact", "clear", "contact_at", "grow", "sweep", "overlapping"]
+__all__ = ["ExpandedBox", "Contact", "clear", "contact_at", "grow", "overlapping", "pressed_onto", "sweep"]
 
 # A body in a corner meets two or three surfaces in a frame. One that bounces between two walls could go on for ever.
 MOST_IMPACTS = 8
@@ -44,6 +44,11 @@ _contact: Callable[[tuple[int, int, Box, float, float]], Contact] = partial(tupl
 def contact_at(axis: int, normal: int, box: Box, time: float, speed: float) -> Contact:
     """A contact, made without the cost of checking names."""
     return _contact((axis, normal, box, time, speed))
+
+
+def pressed_onto(box: Box, speed: float, up_sign: float) -> list[Contact]:
+    """The contact of a body that stands on a box, and is pressed down onto it with a speed in a frame."""
+    return [contact_at(1, 1 if up_sign > 0 else -1, box, 0.0, abs(speed))]
 
 
 def grow(box: Box, extent_low: Sequence[float], extent_high: Sequence[float]) -> ExpandedBox:

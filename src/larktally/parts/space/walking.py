@@ -15,7 +15,7 @@ from larktally.parts.space.ride import Ride
 from larktally.parts.space.riding import RidingBox
 from larktally.parts.space.room import Corners, Room
 from larktally.parts.space.solid_query import Region
-from larktally.parts.space.sweep import ExpandedBox, clear, contact_at
+from larktally.parts.space.sweep import ExpandedBox, clear, pressed_onto
 
 __all__ = ["STEP", "WalkingBox"]
 
@@ -82,7 +82,7 @@ class WalkingBox(RidingBox):
         self.forget_way()
 
     def is_clear(self, x: float, next_x: float, y: float) -> bool:
-        """Whether a way at a height is known to be clear of everything that moves and is solid to every body."""
+        """Whether a way at a height is known to be clear of everything that moves and may be solid to it."""
         clear, patch = self._clear, self._patch
         if clear is None or patch is None or not (clear.left < x < clear.right and clear.left < next_x < clear.right):
             return False
@@ -191,7 +191,7 @@ class WalkingBox(RidingBox):
         # Gravity presses it into the floor in each frame, and the sweep would say so as a contact at time 0.
         if vy != floor.vy:
             floor.vy = vy
-            floor.contacts = [contact_at(1, 1 if up_sign > 0 else -1, floor.box, 0.0, abs(vy))]
+            floor.contacts = pressed_onto(floor.box, vy, up_sign)
         floor.gravity = math.nan
         if not self.vy:
             floor.gravity = self.gravity
