@@ -91,7 +91,7 @@ def test_crates_find_who_is_near_as_those_do_who_look_at_everybody(seed, monkeyp
 
     monkeypatch.setattr(Body, "__init__", swept)
     monkeypatch.setattr(Movers, "near", lambda self, low, high: self.all)
-    monkeypatch.setattr(SolidBox, "bodies_near", lambda self, goal, bodies=None: self.sim.parts_of(Body))
+    monkeypatch.setattr(SolidBox, "bodies_within", lambda self, low, high: self.sim.parts_of(Body))
     slow = lt.record(world(seed), states=37)
     assert slow.digest == found.digest
     assert slow.states == found.states

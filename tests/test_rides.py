@@ -124,6 +124,28 @@ def barge_and_moth(sim, path=((0, 60), (0, 160)), speed=60, **options):
     return barge, moth
 
 
+def test_who_rides_and_was_away_for_no_row_is_not_run_over_from_above():
+    def build(sim):
+        sim.platform("lift", size=(80, 8), path=[(280, 92)], speed=0)
+        gate = sim.door("gate", at=(296, 150), size=(8, 8))
+        moth = sim.body("moth", size=(4, 4), at=(318, 100), gravity=900)
+
+        def rule(now):
+            if now.frame == 12:
+                assert moth.ride is not None
+                # It rode at the edge of two cells, and comes back into one of them.
+                moth.x = 700.0
+                moth.x = 340.0
+            moth.vx = -120.0 * (12 <= now.frame < 32)
+            if now.frame in (1, 36):
+                gate.lead_to(296, 149 if now.frame == 1 else 90, speed=6000)
+
+        sim.before("motion", rule)
+
+    trace = run(build, 40, level=lt.Level([lt.geometry.box_at((0, 0), (600, 16))]))
+    assert trace["moth.x"][35] == 300 and trace["gate.y"][35] == 149 and trace["gate.y"][36:].min() == 104
+
+
 @pytest.mark.parametrize(
     "at, size, goes",
     [

@@ -412,6 +412,11 @@ def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
         (lambda sim: lt.Level.from_rows("..\n...", cell=4), "row 2 has 3 characters, row 1 has 2"),
         (lambda sim: lt.Level.from_rows("..\n.x", cell=4), "row 2, column 2: 'x' stands for nothing"),
         (lambda sim: lt.Level([lt.Box((0, 0), (0, 1))]), "is not below high"),
+        (lambda sim: lt.geometry.box_at((0, 0), (4, 0)), "sizes are finite and above 0"),
+        (
+            lambda sim: lt.geometry.box_at((0, 0, 0), (4, 4)),
+            "a corner and a size have a number an axis each",
+        ),
         (
             lambda sim: sim.animation("pose", {"swing": lt.Clip(4, marks={"blow": 4})}, "swing"),
             "a clip of 4 frames has no frames 4..4",
@@ -809,17 +814,119 @@ def test_who_is_plainly_too_far_from_what_moves_makes_no_difference(seed, monkey
                     body.launch(vy=250)
             if now.frame % 40 == 5:
                 gate.lead_to(now.random.pick([40, 120, 180]), 16, speed=now.random.pick([60, 2000]))
+            if now.frame % 40 == 25:
+                speed = now.random.pick([30, 600, None])
+                gate.resize(now.random.pick([8, 40]), now.random.pick([20, 60.5]), speed=speed)
 
         sim.before("motion", rule)
 
     level = lt.Level([lt.geometry.box_at((0, 0), (256, 16)), lt.geometry.box_at((200, 16), (8, 30))])
     near = run(build, 160, level=level)
     # One of each is looked at anew from both sides: the platform at the bodies, and the bodies at all that moves.
-    monkeypatch.setattr(SolidBox, "others_near", lambda self, goal: self.others())
-    monkeypatch.setattr(SolidBox, "bodies_near", lambda self, goal, bodies=None: bodies or self.sim.parts_of(Body))
+    monkeypatch.setattr(SolidBox, "bodies_within", lambda self, low, high: self.sim.parts_of(Body))
     assert run(build, 160, level=level).digest == near.digest
     monkeypatch.setattr(Movers, "near", lambda self, low, high: self.all)
     assert run(build, 160, level=level).digest == near.digest
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_whoever_moves_a_body_it_is_found_where_it_is(seed, monkeypatch):
+    pick = random.Random(seed)
+    # The last of six with a third axis, and the one before upside down.
+    deep, rest = (8,) * (seed % 6 == 5), (0,) * (seed % 6 == 5)
+    sign = 1 - 2 * (seed % 6 == 4)
+    floor = lt.geometry.box_at((-200, -16 * (sign > 0), *rest), (1800, 16, *deep))
+    level = lt.Level([floor], axes="xyz" if deep else "xy", up="-y" if sign < 0 else "+y")
+    found, swept = [], []
+    monkeypatch.setattr(Body, "_swept", lambda body, known=Body._swept: known(body) or swept.append(body))
+
+    def look(sim):
+        bodies = sim.parts_of(Body)
+        for body in bodies:
+            for side in (0, 90):
+                low, high = [p - side for p in body.low], [p + side for p in body.high]
+                near = sim.movers.bodies_near(low, high)
+                there = [one for one in bodies if not (any(map(math.isnan, one.position)) or apart(one, low, high))]
+                assert set(there) <= set(near) and near == [one for one in bodies if one in near]
+                found.append(len(near))
+
+    def apart(body, low, high):
+        sides = list(zip(body.low, body.high, low, high))[:2]
+        return any(here_high < start or here_low > end for here_low, here_high, start, end in sides)
+
+    def build(sim):
+        for n in range(4):
+            at = (300.0 * n, 40.0 * sign, *rest)
+            sim.platform(
+                f"barge.{n}", size=(pick.choice([8, 24]), 8, *deep), path=[at, (at[0] + 90, *at[1:])], speed=60
+            )
+        bodies = [sim.crate("crate", size=(8, 8, *deep), at=(500, 0 if sign > 0 else -8, *rest), gravity=900)]
+        for n in range(8):
+            # One is in more cells than are looked through.
+            size = (3000, 40, *deep) if n == 5 else (pick.choice([6, 30]), 8, *deep)
+            at = (pick.randint(0, 1200), 200 * sign if n == 5 else 0 if sign > 0 else -8, *rest)
+            bodies.append(sim.body(f"moth.{n}", size=size, at=at, gravity=900 * (n != 5)))
+        bodies[2].on_contact = lambda body, contact: look(sim)
+
+        def rule(now):
+            draw = now.random
+            for body in bodies:
+                if draw.chance(0.03):
+                    body.vx = draw.pick([0.0, 60.0, -240.0, 977.0])
+                if draw.chance(0.02) and body.grounded:
+                    body.launch(vy=300 * sign)
+                if draw.chance(0.01):
+                    body.x += draw.pick([-64, 64, 0.5, 300])
+                if draw.chance(0.01):
+                    body.y += draw.pick([-1.5, 48]) * sign
+                if draw.chance(0.005):
+                    body.put(draw.pick([0.0, 600.0, 1e7]), 90 * sign, *rest)
+                if draw.chance(0.003):
+                    body.x = draw.pick([math.nan, math.inf])
+                if draw.chance(0.01):
+                    body.shift([draw.pick([90.0, -7.0]), 0.0, *rest])
+                if not math.isfinite(body.x) and draw.chance(0.3):
+                    body.put(draw.pick([40.0, 700.0]), 60 * sign, *rest)
+
+        sim.before("motion", rule)
+        sim.after("motion", lambda now: look(sim))
+
+    scenario = lt.Scenario(model(build, level=level), seed=seed, frames=150, allow_nan=True)
+    trace = lt.record(scenario, states=30)
+    assert (deep or len(swept) < 0.8 * 9 * 150) and sum(found) / len(found) < 8
+    live = lt.Live(scenario).to(140)
+    for row in (60, 120, 30):
+        live.load(trace.states[row], row)
+        live.to(row + 20)
+
+
+@pytest.mark.parametrize(
+    "move",
+    [
+        lambda moth, x: moth.put(x, 100),
+        lambda moth, x: setattr(moth, "x", x),
+        lambda moth, x: moth.shift([x - moth.x, 0]),
+    ],
+)
+def test_who_was_away_and_comes_back_from_another_side_is_pushed_all_the_same(move):
+    def build(sim):
+        gate = sim.door("gate", at=(148, 60), size=(8, 8))
+        moth = sim.body("moth", size=(4, 4), at=(158, 100))
+
+        def rule(now):
+            if now.frame == 12:
+                # It stood at the edge of two cells, and comes back into one of them.
+                move(moth, 500.0)
+                move(moth, 165.0)
+            # Into the other one, in plain steps.
+            moth.vx = -120.0 * (12 <= now.frame < 20)
+            if now.frame in (1, 20):
+                gate.lead_to(148, 61 if now.frame == 1 else 110, speed=6000)
+
+        sim.before("motion", rule)
+
+    trace = run(build, 40, level=lt.Level([lt.geometry.box_at((0, 0), (600, 16))]))
+    assert trace["moth.x"][19] == 149 and trace["moth.y"][39] == 118
 
 
 @pytest.mark.parametrize("seed", range(40))

@@ -119,6 +119,9 @@ class Body(WalkingBox):
         "_blocked",
         "_clear",
         "_patch",
+        "_same_cells",
+        "_x",
+        "_y",
         "ride",
         "_no_ride",
     )
@@ -198,8 +201,11 @@ class Body(WalkingBox):
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         shown = []
-        for name in (*self.axes, *(f"v{axis}" for axis in self.axes)):
-            shown.append(ChannelSpec(name, name, "number"))
+        for axis in self.axes:
+            # Read where they are kept, in every row.
+            shown.append(ChannelSpec(axis, {"x": "_x", "y": "_y"}.get(axis, axis), "number"))
+        for axis in self.axes:
+            shown.append(ChannelSpec(f"v{axis}", f"v{axis}", "number"))
         shown.append(ChannelSpec("grounded", "grounded", "flag"))
         if self.probe is not None:
             shown.append(ChannelSpec("near_ground", "near_ground", "flag"))
@@ -258,7 +264,7 @@ class Body(WalkingBox):
         if self._knock_left:
             self._be_knocked()
         if len(self.axes) == 2:
-            position, velocity = [self.x, self.y], [self.vx, self.vy]
+            position, velocity = [self._x, self._y], [self.vx, self.vy]
         else:
             position, velocity = self._place_and_speed()
         untouched = position == self._left
@@ -287,12 +293,8 @@ class Body(WalkingBox):
             if self.answer == "axis by axis":
                 moved = axis_by_axis
             contacts = moved(position, move, speed, solids, self.up, self.up_sign)
-        if len(position) == 2:
-            self.x, self.y = position
-            self.vx, self.vy = velocity
-        else:
-            self.x, self.y, self.z = position
-            self.vx, self.vy, self.vz = velocity
+        self.set_position(position)
+        self.set_velocity(velocity)
         self.contacts = contacts
         self._note_contacts(contacts, position, velocity, solids)
         if self.on_contact is not None:

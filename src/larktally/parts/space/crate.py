@@ -6,7 +6,6 @@ import contextlib
 from collections.abc import Iterable, Iterator, Sequence
 from typing import ClassVar
 
-from larktally.parts.noted import noted
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box
@@ -45,12 +44,7 @@ class Crate(Body):
 
     runs_first = True
     state_fields: ClassVar[tuple[str, ...]] = (*Body.state_fields, "solid", "share")
-    derived_fields: ClassVar[tuple[str, ...]] = (*Body.derived_fields, "_others", "_stood")
-    # Whoever sets them: the others have to find it where it stands.
-    x: float = noted("_x", "_stand_anew", "Its minimum corner along x.")
-    y: float = noted("_y", "_stand_anew", "Its minimum corner along y.")
-    # The bodies that are none, once it was looked for them.
-    _others: Sequence[Body] | None = None
+    derived_fields: ClassVar[tuple[str, ...]] = (*Body.derived_fields, "_stood")
     # Where it was when the others were last told, once they meet it.
     _stood: tuple[float, float] | None = None
 
@@ -80,6 +74,7 @@ class Crate(Body):
         return (Box(self.low, self.high, self.layer, False, self.name),)
 
     def _stand_anew(self) -> None:
+        super()._stand_anew()
         place = self._stood
         # It is set in every frame, and most stand.
         if place is not None and (place[0] != self.x or place[1] != self.y):
@@ -94,7 +89,7 @@ class Crate(Body):
 
     def step(self) -> None:
         crates = self._crates_near()
-        near = [*self._shell.bodies_near(self.low, self._bodies_beside()), *crates]
+        near = [*self._bodies_near(), *crates]
         for i, axis in enumerate(self.axes):
             if not self.level.has_up or i != self.up:
                 self._be_pushed(i, axis, near)
@@ -123,11 +118,9 @@ class Crate(Body):
                 found.append(mover)
         return found
 
-    def _bodies_beside(self) -> Sequence[Body]:
-        """The bodies that are no crates."""
-        if self._others is None:
-            self._others = [body for body in self.sim.parts_of(Body) if not isinstance(body, Crate)]
-        return self._others
+    def _bodies_near(self) -> list[Body]:
+        """The bodies near to where it stands that are no crates."""
+        return [body for body in self._shell.bodies_near(self.low) if not isinstance(body, Crate)]
 
     @contextlib.contextmanager
     def _without_riders(self, crates: Sequence[Crate]) -> Iterator[None]:

@@ -8,9 +8,11 @@ from typing import ClassVar
 
 from larktally.parts.part import ChannelSpec, Inlined
 from larktally.parts.sim_protocol import SimProtocol
+from larktally.parts.space.body import Body
 from larktally.parts.space.checks import number, numbers, size_of
 from larktally.parts.space.moving_box import place_ending_by
 from larktally.parts.space.solid_box import SolidBox
+from larktally.parts.space.solid_query import REACH
 
 __all__ = ["Door"]
 
@@ -113,7 +115,7 @@ class Door(SolidBox):
 
     def _grow(self) -> None:
         step = self.growth / self._rate
-        bodies = self.others()
+        bodies = self._others_to_grow_into()
         up, rises = self.sim.level.up_axis, self.sim.level.up_sign > 0
         for axis, wanted in enumerate(self.wanted):
             more = max(-step, min(step, wanted - self.size[axis]))
@@ -132,6 +134,14 @@ class Door(SolidBox):
                     room = place_ending_by(body.position[axis], self.position[axis], body.near.extent_low[axis])
                     end = max(self.size[axis], min(end, room))
             self.size = self._with(axis, end)
+
+    def _others_to_grow_into(self) -> list[Body]:
+        """The bodies that it may meet where it takes the size that it wants: its minimum corner stays where it is."""
+        low, high = [], []
+        for p, side, wanted in zip(self.position, self.size, self.wanted, strict=True):
+            low.append(p - REACH)
+            high.append(p + max(side, wanted) + REACH)
+        return [body for body in self.bodies_within(low, high) if self.may_meet(body)]
 
     def _with(self, axis: int, side: float) -> list[float]:
         """Its size with another side."""

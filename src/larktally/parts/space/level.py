@@ -211,7 +211,11 @@ def _up_of(axes: str, up: str | None) -> tuple[int, float]:
 def box_at(
     corner: Sequence[float], size: Sequence[float], layer: str = "solid", one_way: bool = False, name: str = ""
 ) -> Box:
-    """A box from its minimum corner and its size; raises ModelError for a size that is not above 0."""
+    """A box from its minimum corner and its size; raises ModelError for a size that is not above 0, or of other axes."""
+    if len(corner) != len(size):
+        raise ModelError(
+            f"box {name or tuple(corner)}: a corner and a size have a number an axis each, not {tuple(size)}"
+        )
     if not all(isinstance(side, int | float) and math.isfinite(side) and side > 0 for side in size):
         raise ModelError(f"box {name or tuple(corner)}: sizes are finite and above 0, not {tuple(size)}")
     high = tuple(float(low) + float(side) for low, side in zip(corner, size, strict=True))

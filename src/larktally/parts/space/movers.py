@@ -1,4 +1,4 @@
-"""What moves by itself in a sim, found by where it stands: a look costs what is near, and not what is there."""
+"""What moves by itself in a sim, and the bodies, found by where they stand: a look costs what is near, and not what is there."""
 
 from __future__ import annotations
 
@@ -18,6 +18,7 @@ _Key: TypeAlias = tuple[int, int, int, int]
 MOST_CELLS = 64
 # Bodies that cross a large level leave cells behind in which nothing is.
 MOST_KNOWN = 50_000
+EVERYWHERE: Corners = (-math.inf, -math.inf, math.inf, math.inf)
 
 
 class Mover(Protocol):
@@ -31,14 +32,22 @@ class Mover(Protocol):
     def high(self) -> Sequence[float]: ...
 
 
-class Cell:
-    """Who reaches into a cell, by number, how often one came, went, or moved in it, and how often one came."""
+class Tracked(Protocol):
+    """A body, which says `Movers.stand` whenever it may reach into other cells than it did."""
 
-    __slots__ = ("arrivals", "changes", "numbers")
+    def find_its_cells(self) -> None: ...
+
+
+class Cell:
+    """Who reaches into a cell, by number, how often one came, went, or moved in it, and how often one came; and which bodies
+    do, by their numbers."""
+
+    __slots__ = ("arrivals", "bodies", "changes", "numbers")
 
     def __init__(self) -> None:
         self.changes = self.arrivals = 0
         self.numbers: list[int] = []
+        self.bodies: list[int] = []
 
 
 class Patch(NamedTuple):
@@ -73,6 +82,13 @@ class Movers:
         self._keys: list[_Key | None] = []
         self._cells_in: list[list[Cell]] = []
         self._everywhere = Cell()
+        # Of so many cells most have nothing in them any more.
+        self._most = MOST_KNOWN
+        #: Whether somebody asks for bodies: as long as nobody does, they need not say where they are.
+        self.tells_bodies = False
+        # All of them, in the order in which they were made, and the cells that each is in.
+        self._bodies: list[Tracked] = []
+        self._cells_with: list[list[Cell]] = []
 
     def enter(self, provider: Provider) -> None:
         """Gives what moves its place in the order."""
@@ -118,28 +134,50 @@ class Movers:
         key = self._key(low, high)
         if key is None:
             return self.all
-        cells, found = self._cells, self._everywhere.numbers
-        first_x, last_x, first_y, last_y = key
-        for x in range(first_x, last_x + 1):
-            for y in range(first_y, last_y + 1):
-                cell = cells.get((x, y))
-                if cell and cell.numbers:
-                    found = found + cell.numbers if found else cell.numbers
-        # Most have nothing near, or one thing.
-        if len(found) > 1:
-            found = sorted(set(found))
-        return [self.all[number] for number in found]
+        numbers = _merged([cell.numbers for cell in self._known(key) if cell.numbers])
+        return [self.all[number] for number in numbers]
+
+    def add_body(self, body: Tracked) -> int:
+        """Adds a body, which has to find its cells where `tells_bodies` holds already; its number."""
+        self._bodies.append(body)
+        self._cells_with.append([])
+        return len(self._bodies) - 1
+
+    def stand(self, number: int, low: Sequence[float], high: Sequence[float]) -> Corners:
+        """Notes the region in which a body may be met, by its number; within these bounds it is in the same cells."""
+        if not self._cell:
+            # They are found anew, for all of them, when the table is next asked.
+            return EVERYWHERE
+        key = self._key(low, high)
+        for cell in self._cells_with[number]:
+            cell.bodies.remove(number)
+        self._cells_with[number] = self._cells_of(key)
+        for cell in self._cells_with[number]:
+            cell.bodies.append(number)
+        return self._bounds(key)
+
+    def bodies_near(self, low: Sequence[float], high: Sequence[float]) -> Sequence[Tracked]:
+        """The bodies that may reach into a region, in order."""
+        if not self.tells_bodies:
+            self.tells_bodies = True
+            self._cell = 0.0
+        if not self._cell or len(self._cells) > self._most:
+            self._make()
+        key = self._key(low, high)
+        if key is None:
+            return self._bodies
+        numbers = _merged([cell.bodies for cell in self._known(key) if cell.bodies])
+        return [self._bodies[number] for number in numbers]
 
     def patch(self, low: Sequence[float], high: Sequence[float]) -> Patch | None:
         """The cells of a region; None for one that is near everything."""
-        if not self._cell or len(self._cells) > MOST_KNOWN:
+        if not self._cell or len(self._cells) > self._most:
             self._make()
-        key, size = self._key(low, high), self._cell
+        key = self._key(low, high)
         if key is None:
             return None
-        first_x, last_x, first_y, last_y = key
         seen = [(cell, cell.changes) for cell in (self._everywhere, *self._cells_of(key))]
-        return Patch(tuple(seen), (first_x * size, first_y * size, (last_x + 1) * size, (last_y + 1) * size))
+        return Patch(tuple(seen), self._bounds(key))
 
     def numbers_in(self, patch: Patch) -> list[int]:
         """Those that reach into some cells, by their places in `all`."""
@@ -164,6 +202,11 @@ class Movers:
         self._keys, self._cells_in = [None] * len(corners), [[]] * len(corners)
         for number, (low, high) in enumerate(corners):
             self._put(number, self._key(low, high))
+        if self.tells_bodies:
+            self._cells_with = [[] for _ in self._bodies]
+            for body in self._bodies:
+                body.find_its_cells()
+        self._most = MOST_KNOWN + 2 * len(self._cells)
 
     def _key(self, low: Sequence[float], high: Sequence[float]) -> _Key | None:
         """The first and the last cell of a region along x, and along y; None where it is near everything."""
@@ -189,6 +232,23 @@ class Movers:
             cell.arrivals += 1
             cell.numbers.append(number)
 
+    def _bounds(self, key: _Key | None) -> Corners:
+        """How far some cells go."""
+        if key is None:
+            return EVERYWHERE
+        (first_x, last_x, first_y, last_y), size = key, self._cell
+        return (first_x * size, first_y * size, (last_x + 1) * size, (last_y + 1) * size)
+
+    def _known(self, key: _Key) -> list[Cell]:
+        """The cells of a key in which somebody is, or was, and the one of those that are near everything."""
+        first_x, last_x, first_y, last_y = key
+        cells, found = self._cells, [self._everywhere]
+        for x in range(first_x, last_x + 1):
+            for y in range(first_y, last_y + 1):
+                if (x, y) in cells:
+                    found.append(cells[x, y])
+        return found
+
     def _cells_of(self, key: _Key | None) -> list[Cell]:
         """The cells of a key, those in which nobody is yet, too."""
         if key is None:
@@ -202,6 +262,14 @@ class Movers:
                     cell = cells[x, y] = Cell()
                 found.append(cell)
         return found
+
+
+def _merged(lists: Sequence[list[int]]) -> Sequence[int]:
+    """The numbers of some lists, each once, in order."""
+    # Most have nothing near, or what is in one cell.
+    if len(lists) > 1:
+        return sorted(set().union(*lists))
+    return sorted(lists[0]) if lists else ()
 
 
 def _cell_for(corners: Iterable[tuple[Sequence[float], Sequence[float]]]) -> float:

@@ -87,12 +87,14 @@ class MovingBox(Part):
 
     def standing(self, bodies: Sequence[B], on_top: bool) -> list[B]:
         """Those of some bodies that stand on its top, or else on the floor inside of it."""
-        if not bodies:
+        level = self.sim.level
+        if not bodies or not level.has_up:
             return []
-        up, surface = self.sim.level.up_axis, self.low
-        if on_top == (self.sim.level.up_sign > 0):
-            surface = self.high
-        return [body for body in bodies if body.grounded and body.rests_at(surface[up], self.low, self.high)]
+        low, high = self.low, self.high
+        surface = low[level.up_axis]
+        if on_top == (level.up_sign > 0):
+            surface = high[level.up_axis]
+        return [body for body in bodies if body.grounded and body.rests_at(surface, low, high)]
 
     def lead(self, body: Body, axis: int, surface: float, provider: Any) -> bool:
         """Sweeps a body along an axis to a surface of its own; whether it got there, exactly."""

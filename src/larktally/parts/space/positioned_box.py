@@ -7,6 +7,7 @@ from typing import Literal, TypeAlias
 
 from larktally.errors import ModelError
 from larktally.names import unknown_name
+from larktally.parts.noted import noted
 from larktally.parts.part import Part
 from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.box import Box, middle_of
@@ -29,10 +30,27 @@ class PositionedBox(Part):
     """A box of `size` in a level, at x, y (and z): the place of its `anchor`, which is its minimum corner by default."""
 
     # What its plain steps read and set in every frame: quicker than what is in a dict.
-    __slots__ = ("_floor", "_left", "_room", "contacts", "gravity", "grounded", "limit", "ride", "vx", "vy", "x", "y")
-    x: float
-    y: float
+    __slots__ = (
+        "_floor",
+        "_left",
+        "_room",
+        "_same_cells",
+        "_x",
+        "_y",
+        "contacts",
+        "gravity",
+        "grounded",
+        "limit",
+        "ride",
+        "vx",
+        "vy",
+    )
+    # Whoever sets them: what carries and pushes has to find it where it is. Its own steps say so once for both.
+    x: float = noted("_x", "_stand_anew", "Where its anchor is along x.")
+    y: float = noted("_y", "_stand_anew", "Where its anchor is along y.")
     z: float
+    # Where it is in the cells in which it was found; None as long as nobody asks for bodies.
+    _same_cells: Room | None
     # How far it may go before anything changes for it, where that is known: along its floor, through the air, or on what moves.
     _floor: Floor | None
     _room: Room | None
@@ -71,7 +89,11 @@ class PositionedBox(Part):
             met = self.level.check_layers(layers, layers_of(sim))
         self.near = SolidQuery(self.level, extent_low, extent_high, met, sim.movers)
         self.falls_through = False
+        self._same_cells = None
         self.set_position(numbers(what, "at", at, len(self.axes)))
+        self._number = sim.movers.add_body(self)
+        if sim.movers.tells_bodies:
+            self.find_its_cells()
 
     def forget_way(self) -> None:
         """Says that its next step is no plain one, such as the step before was: it is to be looked at as a whole."""
@@ -87,9 +109,20 @@ class PositionedBox(Part):
     def set_position(self, position: Sequence[float]) -> None:
         """Sets x and y (and z)."""
         if len(self.axes) == 2:
-            self.x, self.y = position
+            self._x, self._y = position
         else:
-            self.x, self.y, self.z = position
+            self._x, self._y, self.z = position
+        self._stand_anew()
+
+    def _stand_anew(self) -> None:
+        """Is told after every change of its place, but for those of which it is known that it stays in its cells."""
+        same = self._same_cells
+        if same is not None and not same.holds(self._x, self._y):
+            self.find_its_cells()
+
+    def find_its_cells(self) -> None:
+        """Says where it is, to what asks for bodies."""
+        self._same_cells = self.near.stand(self._number, self._x, self._y)
 
     @property
     def low(self) -> tuple[float, ...]:

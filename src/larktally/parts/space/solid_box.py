@@ -4,7 +4,7 @@ would crush."""
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from typing import ClassVar
+from typing import ClassVar, cast
 
 from larktally.errors import ModelError
 from larktally.parts.noted import noted
@@ -24,10 +24,7 @@ class SolidBox(MovingBox):
     """What platforms and doors have in common. `velocity` is the way of its last frame, times the rate."""
 
     events: ClassVar[tuple[str, ...]] = ("crushed", "pushed")
-    derived_fields: ClassVar[tuple[str, ...]] = ("_bodies", "_boxes", "_widest")
-    # All bodies, once the run has begun, and how far the largest reaches from its place: most are told by that alone.
-    _bodies: Sequence[Body] | None = None
-    _widest = 0.0
+    derived_fields: ClassVar[tuple[str, ...]] = ("_boxes",)
     # Whether bodies meet it yet.
     _begun = False
     # Set as wholes, and never changed in place: it stands somewhere else then.
@@ -92,36 +89,30 @@ class SolidBox(MovingBox):
         """Whether a body stands on it, where both are now."""
         return isinstance(body, Body) and bool(self.standing([body], on_top=True))
 
-    def others(self) -> list[Body]:
-        """The bodies that it may meet."""
-        return [body for body in self.sim.parts_of(Body) if self.may_meet(body)]
-
     def may_meet(self, body: Body) -> bool:
         """Whether a body is in the game, and solid to it."""
         return body.takes_part
 
     def others_near(self, goal: Sequence[float]) -> list[Body]:
-        """Of these, those that are not plainly too far from its way to a place."""
+        """Of the bodies that it may meet, those that are not plainly too far from its way to a place."""
         return [body for body in self.bodies_near(goal) if self.may_meet(body)]
 
-    def bodies_near(self, goal: Sequence[float], bodies: Sequence[Body] | None = None) -> list[Body]:
-        """The bodies, or those of some, that are not plainly too far from its way to a place: for a hundred others this is the
-        whole price."""
-        if self._bodies is None:
-            self._bodies = self.sim.parts_of(Body)
-            self._widest = max((max(body.size) for body in self._bodies), default=0.0)
-        if bodies is None:
-            bodies = self._bodies
+    def bodies_near(self, goal: Sequence[float]) -> list[Body]:
+        """The bodies that are not plainly too far from its way to a place."""
         x, y = self.position[0], self.position[1]
         # As far as it goes, and what it pushes may push others, by no more than that.
         reach_x, reach_y = REACH + 3 * abs(goal[0] - x), REACH + 3 * abs(goal[1] - y)
-        low_x, high_x = x - reach_x, x + self.size[0] + reach_x
-        low_y, high_y = y - reach_y, y + self.size[1] + reach_y
-        first, last = low_x - self._widest, high_x + self._widest
+        low, high = (x - reach_x, y - reach_y), (x + self.size[0] + reach_x, y + self.size[1] + reach_y)
+        return self.bodies_within(low, high)
+
+    def bodies_within(self, low: Sequence[float], high: Sequence[float]) -> list[Body]:
+        """The bodies that reach into a region, told by the first two axes."""
+        (low_x, low_y), (high_x, high_y) = low[:2], high[:2]
         found = []
-        # Asked this way round, a place that is not finite is near everything.
-        for body in [body for body in bodies if not (body.x < first or body.x > last)]:
+        for tracked in self.sim.movers.bodies_near(low, high):
+            body = cast("Body", tracked)
             near, x, y = body.near, body.x, body.y
+            # Asked this way round, a place that is not finite is near everything.
             if x - near.extent_low[0] > high_x or x + near.extent_high[0] < low_x:
                 continue
             if not (y - near.extent_low[1] > high_y or y + near.extent_high[1] < low_y):
@@ -136,7 +127,7 @@ class SolidBox(MovingBox):
         start, rate = self.position, self._rate
         riders: list[Body] = []
         if self.sim.movers.leaving:
-            leaving = [body for body in self.others() if body.leaves_with != "nothing"]
+            leaving = [body for body in self.others_near(start) if body.leaves_with != "nothing"]
             riders = self.standing(leaving, on_top=True)
         super().step()
         self.velocity = [(p - before) * rate for p, before in zip(self.position, start, strict=True)]
@@ -186,7 +177,7 @@ class SolidBox(MovingBox):
             places.append((next_x, next_y))
         self.position = (end_x, end_y)
         for body, place in zip(riders, places, strict=True):
-            body.x, body.y = place
+            body.ride_to(*place)
         return True
 
     def _push(self, axis: int, displacement: float, bodies: Sequence[Body], riders: Collection[Body]) -> float:

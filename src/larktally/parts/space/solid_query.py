@@ -79,6 +79,18 @@ class SolidQuery:
         low, high = (x - left - margin, y - below - margin), (x + right + margin, y + above + margin)
         return self._region_of(self.level.grid.key(low, high))
 
+    def stand(self, number: int, x: float, y: float) -> Room:
+        """Says that the body stands at a place, by its number; the places about it at which it is in the same cells."""
+        (left, below), (right, above) = self.extent_low[:2], self.extent_high[:2]
+        # Farther than it may be touched: whoever looks for what may touch it looks into these cells alone.
+        reach = 2 * REACH
+        first, bottom, last, top = self.movers.stand(
+            number, (x - left - reach, y - below - reach), (x + right + reach, y + above + reach)
+        )
+        # And less than that, so that one that stands at an edge is not in other cells in every frame.
+        slack = 1.5 * REACH
+        return Room((first + left + slack, bottom + below + slack, last - right - slack, top - above - slack), (), x, y)
+
     def patch_at(self, x: float, y: float) -> Patch | None:
         """The cells of what moves from which something may touch a body that stands at a place; None for all of them."""
         (left, below), (right, above) = self.extent_low, self.extent_high

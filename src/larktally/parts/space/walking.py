@@ -24,7 +24,7 @@ MOST_KNOWN = 16
 # A plain step as lines: on along a floor or through the air, as far as the step before found that nothing changes there.
 # Whatever could make it another one forgets the way, or is asked here.
 STEP = """\
-x, y, move = me.x, me.y, me.vx / rate
+x, y, move = me._x, me._y, me.vx / rate
 next_x = x
 if move:
     next_x = x + move
@@ -37,7 +37,7 @@ elif me.grounded:
     floor = me._floor
     if floor and me.gravity == floor.gravity and y == floor.y and not me.vy:
         if floor.low < x < floor.high and floor.first < next_x < floor.last:
-            me.x = me._left[0] = next_x
+            me._x = me._left[0] = next_x
             me.vy = 0.0
             continue
 else:
@@ -48,7 +48,7 @@ else:
             vy = vy - gravity * up_sign / rate
         next_y = y + vy / rate
         if room.low < next_y < room.high and (not movers or me.is_clear(x, next_x, next_y)):
-            me.x, me.y, me.vy = next_x, next_y, vy
+            me._x, me._y, me.vy = next_x, next_y, vy
             me._left = [next_x, next_y]
             continue
 me.step()"""
@@ -81,6 +81,11 @@ class WalkingBox(RidingBox):
     def after_load(self) -> None:
         self.forget_way()
 
+    def find_its_cells(self) -> None:
+        super().find_its_cells()
+        # Plain steps and rides stay where it is clear without saying so: that was cut to the cells that it was in before.
+        self._clear = self.ride = None
+
     def is_clear(self, x: float, next_x: float, y: float) -> bool:
         """Whether a way at a height is known to be clear of everything that moves and may be solid to it."""
         clear, patch = self._clear, self._patch
@@ -109,8 +114,12 @@ class WalkingBox(RidingBox):
         if not contacts:
             return False
         self.contacts = contacts
-        self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
+        self._x, self.vy, self._left = next_x, 0.0, [next_x, y]
         return True
+
+    def ride_to(self, x: float, y: float) -> None:
+        """Stands at a place at which its ride still holds."""
+        self._x, self._y = x, y
 
     def _look_for_ride(self, box: Box, x: float, y: float) -> None:
         """Finds how far it meets nothing else where it rides on a box."""
@@ -138,7 +147,7 @@ class WalkingBox(RidingBox):
         """
         # Each test here is one that the whole way would have to come out the same under; tests/test_space.py runs both ways
         # against each other. Anything that is not plain goes the whole way.
-        near, x, y = self.near, self.x, self.y
+        near, x, y = self.near, self._x, self._y
         if (
             self.limit
             or self._trouble
@@ -178,7 +187,7 @@ class WalkingBox(RidingBox):
 
     def _walked(self, next_x: float, vy: float, movers: Sequence[ExpandedBox]) -> bool:
         """Whether it went on along the floor that it stands on, pressed down with the speed `vy`."""
-        x, y, up_sign = self.x, self.y, self.up_sign
+        x, y, up_sign = self._x, self._y, self.up_sign
         if not self._was_grounded or vy * up_sign >= 0 or self.bounce:
             return False
         if movers:
@@ -196,7 +205,8 @@ class WalkingBox(RidingBox):
         if not self.vy:
             floor.gravity = self.gravity
         self.contacts = floor.contacts
-        self.x, self.vy, self._left = next_x, 0.0, [next_x, y]
+        self._x, self.vy, self._left = next_x, 0.0, [next_x, y]
+        self._stand_anew()
         if self._carried:
             self._look_at_carrier()
         if len(movers) == 1 and not self.near.moving:
@@ -215,11 +225,12 @@ class WalkingBox(RidingBox):
 
     def _fly(self, next_x: float, next_y: float, vy: float) -> None:
         self.contacts = []
-        self.x, self.y, self.vy, self._left = next_x, next_y, vy, [next_x, next_y]
+        self._x, self._y, self.vy, self._left = next_x, next_y, vy, [next_x, next_y]
+        self._stand_anew()
 
     def _passes_all(self, move_x: float, move_y: float, next_x: float, next_y: float) -> bool:
         """Whether a step stays inside the level, and beside each of the still solids."""
-        near, x, y = self.near, self.x, self.y
+        near, x, y = self.near, self._x, self._y
         if not near.reaches(x, y, next_x, next_y):
             return False
         for low, high, _ in near.still:

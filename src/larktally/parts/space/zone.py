@@ -20,7 +20,7 @@ __all__ = ["Zone"]
 
 # Whether what a zone of one box says of one body has to change, as lines.
 _LOOK = """\
-x, y = body.x, body.y
+x, y = body._x, body._y
 inside = x - before_x < right and left < x + after_x and y - before_y < top and bottom < y + after_y
 if inside is not presence.inside or inside and me.used:
     me.step()"""
