@@ -120,6 +120,16 @@ def test_a_crate_is_not_in_its_own_way_wherever_it_is_put():
     assert not list(trace.events.named("overlapping")) and trace["crate.grounded"].all()
 
 
+def test_a_crate_that_is_shifted_while_the_model_is_built_pushes_who_is_in_its_way():
+    def build(sim):
+        moth = sim.body("moth", size=(8, 8), at=(120, 16))
+        crate = sim.crate("crate", size=(8, 8), at=(60, 16))
+        assert crate.shift([60, 0]) == [] and moth.x == 128
+        sim.before("motion", lambda now: setattr(moth, "x", moth.x + 4))
+
+    assert run(build, 3, level=lt.Level(QUAY))["moth.x"].tolist() == [128, 132, 136, 140]
+
+
 def test_a_crate_that_comes_back_to_where_it_began_is_met_there():
     def build(sim):
         crate = sim.crate("crate", size=(8, 8), at=(100, 16), share=0.0)

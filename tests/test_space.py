@@ -901,32 +901,35 @@ def test_whoever_moves_a_body_it_is_found_where_it_is(seed, monkeypatch):
 
 
 @pytest.mark.parametrize(
-    "move",
+    ("at", "move", "end"),
     [
-        lambda moth, x: moth.put(x, 100),
-        lambda moth, x: setattr(moth, "x", x),
-        lambda moth, x: moth.shift([x - moth.x, 0]),
+        # It stands at the edge of two cells, is away for no row, comes back into one of them, and goes into the other one.
+        (158, lambda moth, x: moth.put(x, 100), 149),
+        (158, lambda moth, x: setattr(moth, "x", x), 149),
+        (158, lambda moth, x: moth.shift([x - moth.x, 0]), 149),
+        # It was in one alone, stands less than what touches from the edge, and goes over it.
+        (150, None, 165.5),
     ],
 )
-def test_who_was_away_and_comes_back_from_another_side_is_pushed_all_the_same(move):
+def test_who_went_into_another_cell_in_plain_steps_is_pushed_out_of_there(at, move, end):
     def build(sim):
-        gate = sim.door("gate", at=(148, 60), size=(8, 8))
-        moth = sim.body("moth", size=(4, 4), at=(158, 100))
+        gate = sim.door("gate", at=(end, 60), size=(8, 8))
+        moth = sim.body("moth", size=(4, 4), at=(at, 100))
 
         def rule(now):
-            if now.frame == 12:
-                # It stood at the edge of two cells, and comes back into one of them.
+            if move and now.frame == 12:
                 move(moth, 500.0)
                 move(moth, 165.0)
-            # Into the other one, in plain steps.
-            moth.vx = -120.0 * (12 <= now.frame < 20)
+            elif not move and now.frame == 4:
+                moth.x = 155.5
+            moth.vx = (-120.0 if move else 75.0) * (12 <= now.frame < 20)
             if now.frame in (1, 20):
-                gate.lead_to(148, 61 if now.frame == 1 else 110, speed=6000)
+                gate.lead_to(end, 61 if now.frame == 1 else 110, speed=6000)
 
         sim.before("motion", rule)
 
     trace = run(build, 40, level=lt.Level([lt.geometry.box_at((0, 0), (600, 16))]))
-    assert trace["moth.x"][19] == 149 and trace["moth.y"][39] == 118
+    assert trace["moth.x"][19] == end and trace["moth.y"][39] == 118
 
 
 @pytest.mark.parametrize("seed", range(40))

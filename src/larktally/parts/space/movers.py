@@ -84,9 +84,9 @@ class Movers:
         self._everywhere = Cell()
         # Of so many cells most have nothing in them any more.
         self._most = MOST_KNOWN
-        #: Whether somebody asks for bodies: as long as nobody does, they need not say where they are.
-        self.tells_bodies = False
-        # All of them, in the order in which they were made, and the cells that each is in.
+        # All bodies, in the order in which they were made, and the cells that each is in; as long as nobody asks for them, they
+        # need not say where they are.
+        self._tells_bodies = False
         self._bodies: list[Tracked] = []
         self._cells_with: list[list[Cell]] = []
 
@@ -138,7 +138,7 @@ class Movers:
         return [self.all[number] for number in numbers]
 
     def add_body(self, body: Tracked) -> int:
-        """Adds a body, which has to find its cells where `tells_bodies` holds already; its number."""
+        """Adds a body, before anything has begun; its number."""
         self._bodies.append(body)
         self._cells_with.append([])
         return len(self._bodies) - 1
@@ -158,8 +158,8 @@ class Movers:
 
     def bodies_near(self, low: Sequence[float], high: Sequence[float]) -> Sequence[Tracked]:
         """The bodies that may reach into a region, in order."""
-        if not self.tells_bodies:
-            self.tells_bodies = True
+        if not self._tells_bodies:
+            self._tells_bodies = True
             self._cell = 0.0
         if not self._cell or len(self._cells) > self._most:
             self._make()
@@ -202,7 +202,7 @@ class Movers:
         self._keys, self._cells_in = [None] * len(corners), [[]] * len(corners)
         for number, (low, high) in enumerate(corners):
             self._put(number, self._key(low, high))
-        if self.tells_bodies:
+        if self._tells_bodies:
             self._cells_with = [[] for _ in self._bodies]
             for body in self._bodies:
                 body.find_its_cells()

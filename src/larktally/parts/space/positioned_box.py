@@ -92,8 +92,6 @@ class PositionedBox(Part):
         self._same_cells = None
         self.set_position(numbers(what, "at", at, len(self.axes)))
         self._number = sim.movers.add_body(self)
-        if sim.movers.tells_bodies:
-            self.find_its_cells()
 
     def forget_way(self) -> None:
         """Says that its next step is no plain one, such as the step before was: it is to be looked at as a whole."""
