@@ -1,4 +1,4 @@
-"""What grows with the number of things: a frame of many against the same number of frames of a quarter of them, which is linear.
+"""What grows with the number of things: a frame of many against as many frames of a quarter of them, or of five, as are linear.
 
 Each thing meets at most two others, as in a level that is spread out. Zones that watch every body are a row of their own: each
 pair of a zone and a body is a channel, so that a row grows with the pairs whatever the look costs.
@@ -119,4 +119,10 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         ("platforms with a body each", platforms, 320),
         ("crates with a body each", crates, 320),
     ):
-        yield f"{many} {name} / four times a quarter", 1.2, stepped(model(many)), stepped(model(many // 4), 4)
+        for few in (many // 4, 5):
+            yield (
+                f"{many} {name} / {many // few} times {few}",
+                1.2,
+                stepped(model(many)),
+                stepped(model(few), many // few),
+            )
