@@ -434,3 +434,31 @@ def test_events_that_an_object_keeps_are_not_told_as_its_state():
     one = lt.Scenario(Can, frames=5)
     found = lt.causes(lt.record(one), one, 3)
     assert [write.channel for write in found.written] == ["self.oil", "self.drops[2]"]
+
+
+@pytest.mark.parametrize("kind", ["body", "crate"])
+@pytest.mark.parametrize("lift", [False, True])
+def test_every_write_of_a_place_is_told_once_whoever_it_was(kind, lift):
+    def build(sim):
+        if lift:
+            sim.platform("lift", size=(40, 8), path=[(70, 8), (70, 60)], speed=0)
+        moved = getattr(sim, kind)("otter", size=(8, 8), at=(80, 16), gravity=600)
+
+        def rule(now):
+            # In one row to another place, and in the next to the one where it is.
+            if now.frame in (2, 3):
+                moved.x = 81.0
+
+        sim.before("motion", rule)
+
+    told = lt.Scenario(model(build, level=QUAY), frames=4)
+    writes = lt.who_wrote(lt.record(told), told, 4, "otter.x", most=20)[::-1]
+    assert [(w.row, w.part, w.before, w.after, bool(w.place)) for w in writes] == [
+        (1, "otter", 80, 80, False),
+        (2, "before motion: rule", 80, 81, True),
+        (2, "otter", 81, 81, False),
+        (3, "before motion: rule", 81, 81, True),
+        (3, "otter", 81, 81, False),
+        (4, "otter", 81, 81, False),
+    ]
+    assert len({w.channel for w in writes}) == 1

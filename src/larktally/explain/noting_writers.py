@@ -16,6 +16,7 @@ from larktally.code_places import is_own, place_of
 from larktally.errors import LarkTallyError
 from larktally.explain.writes import Write
 from larktally.names import unknown_name
+from larktally.parts.noted import Noted
 from larktally.parts.sim import Sim
 from larktally.parts.space.body import Body
 from larktally.parts.space.reasons import reason_of
@@ -74,19 +75,29 @@ class Notes:
         # A part of a class of its own, made from the one it has, is still what every isinstance and every rule takes it
         # for; and a part that nobody asks about stays as quick as it was, since nothing of it is changed.
         kind, notes = type(owner), self
-        # A property has no writer of its own: it comes out other when something that it is made from is set.
-        derived = [name for name in channels if isinstance(getattr(kind, name, None), property)]
+        derived, set_as = [], {}
+        for name in channels:
+            shown = getattr(kind, name, None)
+            if isinstance(shown, Noted):
+                # Set by that name, it sets the one under which it is kept; and its part's own steps set that alone.
+                set_as[shown.kept] = name
+            elif isinstance(shown, property):
+                # It has no writer of its own: it comes out other when something that it is made from is set.
+                derived.append(name)
+            else:
+                set_as[name] = name
 
         def noted(part: Any, name: str, value: Any) -> None:
+            written = set_as.get(name)
             looked = derived
-            if name in channels:
-                looked = [name, *derived]
+            if written is not None:
+                looked = [written, *derived]
             before = [getattr(part, one, None) for one in looked]
             # The part's class has none of its own, so that this is what an assignment would have done.
             object.__setattr__(part, name, value)
             for one, old in zip(looked, before, strict=True):
                 new = getattr(part, one, None)
-                if one == name or old != new:
+                if one == written or old != new:
                     notes._note(channels[one], old, new)
 
         owner.__class__ = type(kind.__name__, (kind,), {"__setattr__": noted, "__slots__": ()})

@@ -6,7 +6,13 @@ import operator
 from collections.abc import Callable
 from typing import Any
 
-__all__ = ["noted"]
+__all__ = ["Noted", "noted"]
+
+
+class Noted(property):
+    """Such an attribute; `kept` is the name under which its value is kept, and set by the part's own steps."""
+
+    kept: str
 
 
 def noted(kept: str, told: str, doc: str, made: Callable[[Any], Any] | None = None) -> Any:
@@ -19,4 +25,6 @@ def noted(kept: str, told: str, doc: str, made: Callable[[Any], Any] | None = No
         getattr(part, told)()
 
     # Read as quickly as can be: it is set seldom.
-    return property(operator.attrgetter(kept), set_it, doc=doc)
+    found = Noted(operator.attrgetter(kept), set_it, doc=doc)
+    found.kept = kept
+    return found

@@ -201,11 +201,8 @@ class Body(WalkingBox):
 
     def channels(self) -> tuple[ChannelSpec, ...]:
         shown = []
-        for axis in self.axes:
-            # Read where they are kept, in every row.
-            shown.append(ChannelSpec(axis, {"x": "_x", "y": "_y"}.get(axis, axis), "number"))
-        for axis in self.axes:
-            shown.append(ChannelSpec(f"v{axis}", f"v{axis}", "number"))
+        for name in (*self.axes, *(f"v{axis}" for axis in self.axes)):
+            shown.append(ChannelSpec(name, name, "number"))
         shown.append(ChannelSpec("grounded", "grounded", "flag"))
         if self.probe is not None:
             shown.append(ChannelSpec("near_ground", "near_ground", "flag"))
