@@ -462,3 +462,14 @@ def test_every_write_of_a_place_is_told_once_whoever_it_was(kind, lift):
         (4, "otter", 81, 81, False),
     ]
     assert len({w.channel for w in writes}) == 1
+
+
+def test_what_moves_by_itself_is_told_once_and_where_nothing_else_is_how_to_ask_for_it():
+    def build(sim):
+        sim.platform("lift", size=(24, 8), path=[(40, 20), (40, 80)], speed=60)
+
+    told = lt.Scenario(model(build, level=QUAY), frames=4)
+    trace = lt.record(told)
+    assert "no rule decided or set anything; what else moved is told" in str(lt.causes(trace, told, 2))
+    asked = str(lt.causes(trace, told, 2, only="lift.*"))
+    assert asked.count("lift.y = 22 (was 21)") == 1 and "lift.x stayed 40" in asked and "no rule" not in asked

@@ -52,6 +52,7 @@ __all__ = [
 
 # A first screen: more claims than these are mostly broken by the same rows.
 MOST_EXPLAINED, MOST_TOLD = 3, 12
+NOTHING = "no rule decided or set anything; what else moved is told of channels that are asked for: --only PATTERN"
 
 
 class Stayed(msgspec.Struct, frozen=True):
@@ -119,7 +120,7 @@ class Causes(msgspec.Struct, frozen=True):
         lines = [f"row {self.row} ({self.seconds:.3f} s); held: {', '.join(self.held) or 'nothing'}"]
         if self.differing:
             lines.append(f"  another run than the recording: {', '.join(self.differing[:6])} came out otherwise")
-        lines += [f"  {line}" for line in self.lines() or ["nothing was decided or set"]]
+        lines += [f"  {line}" for line in self.lines() or [NOTHING]]
         return Report.of_lines([*lines, f"  events: {', '.join(self.events) or 'none'}"])
 
     def __str__(self) -> str:

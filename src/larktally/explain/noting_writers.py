@@ -88,6 +88,10 @@ class Notes:
                 set_as[name] = name
 
         def noted(part: Any, name: str, value: Any) -> None:
+            if isinstance(getattr(kind, name, None), Noted):
+                # Told once, when it sets the name under which it is kept.
+                object.__setattr__(part, name, value)
+                return
             written = set_as.get(name)
             looked = derived
             if written is not None:
