@@ -67,6 +67,21 @@ def crates(count: int) -> Model:
     return build
 
 
+def fans(count: int) -> Model:
+    """Bodies that each look at a barge and a crate of their own."""
+
+    def build(setup: lt.Setup) -> lt.Sim:
+        sim = lt.Sim(setup, level=LEVEL)
+        for n in range(count):
+            body = sim.body(f"moth.{n}", size=(10, 10), at=(120 * n + 35, 16), gravity=900)
+            sim.platform(f"barge.{n}", size=(20, 8), path=[(120 * n + 60, 40), (120 * n + 80, 40)], speed=30)
+            sim.crate(f"crate.{n}", size=(8, 8), at=(120 * n + 64, 16), gravity=900)
+            sim.fan(f"eye.{n}", body, "+x", 3, 30)
+        return sim
+
+    return build
+
+
 def machines(count: int) -> Model:
     """Machines that each wait for an event of a timer of their own."""
 
@@ -118,6 +133,7 @@ def rows() -> Iterable[tuple[str, float, object, object]]:
         ("zones that watch every body", lambda count: zones(count, all_watched=True), 80),
         ("platforms with a body each", platforms, 320),
         ("crates with a body each", crates, 320),
+        ("fans that look at a crate each", fans, 320),
     ):
         for few in (many // 4, 5):
             yield (

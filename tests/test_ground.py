@@ -308,6 +308,13 @@ def test_rays_keep_their_sign_see_what_moves_and_say_which_of_the_fan_they_are()
         assert geometry.ray(sim, (110, 60), (0, -1), 20, ignore=[barge]) is None
         assert geometry.ray(sim.level, (110, 60), (0, -1), 50, bodies=[barge, wick]).distance == 16.0
         assert geometry.ray(sim, (220, 60), (1, 0), 50) == geometry.Hit(20.0, (240.0, 60.0), (-1, 0), punt)
+        # The walls of a punt are there for whom it holds.
+        wick.put(214, 50)
+        assert geometry.fan(wick, "+x", 3, 30) == []
+        punt.board(wick)
+        assert {hit.what for hit in geometry.fan(wick, "+x", 3, 30)} == {punt}
+        punt.let_go(wick)
+        wick.put(94, 44)
         assert geometry.distance(wick, barge, "edges") == 0.0 and geometry.touching(wick, barge) == [barge]
         assert geometry.in_front(wick, barge, 1) and geometry.nearest(wick, [punt, barge])[0] is barge
 

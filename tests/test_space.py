@@ -12,9 +12,12 @@ from hypothesis import strategies as st
 from tests.test_sim import QUAY, assert_restores, model, run
 
 import larktally as lt
-from larktally.parts.space import movers
+from larktally.parts.space import movers, rays
 from larktally.parts.space.body import Body
+from larktally.parts.space.crate import Crate
+from larktally.parts.space.door import Door
 from larktally.parts.space.movers import Movers
+from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.platform import Platform
 from larktally.parts.space.solid_box import SolidBox
 from larktally.parts.space.sweep import grow, overlapping, sweep
@@ -393,6 +396,60 @@ def test_a_fan_sees_the_ground_from_a_flush_body_and_lists_exactly_its_hits():
         assert lt.geometry.fan(wick, "+x", 2, 9) == [] and lt.geometry.fan(wick, "-y", 5, 1) == []
 
     run(build, 1)
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_rays_meet_what_is_near_as_those_do_that_ask_everything_that_moves(seed, monkeypatch):
+    hits = []
+
+    def build(sim):
+        pick, places = random.Random(seed), list(itertools.product((40, 48, 100, 160), (16, 24, 60)))
+        movers = [sim.crate("crate", size=(8, 8), at=(200, 16), gravity=900, layer="wood")]
+        moths = [sim.body(f"moth.{n}", size=(8, 8), at=(20 + 60 * n, 70), gravity=900, layer="moth") for n in range(3)]
+        moths.append(sim.body("bold", size=(8, 8), at=(70, 70), gravity=900, layers=["solid", "wood"]))
+        # Two in one place, too: of what is equally near the first that was made is met.
+        for n, kind in enumerate(pick.choices(("platform", "door", "crate", "enclosure"), k=9)):
+            name, at, size = f"{kind}.{n}", pick.choice(places), (pick.choice((8, 24)), 8)
+            match kind:
+                case "platform":
+                    movers.append(sim.platform(name, size=size, path=[at, pick.choice(places)], speed=90))
+                case "door":
+                    movers.append(sim.door(name, at=at, size=size))
+                case "crate":
+                    movers.append(sim.crate(name, size=size, at=at, gravity=900))
+                case "enclosure":
+                    movers.append(sim.enclosure(name, at=at, size=(40, 40), holds=moths[n % 4 :][:1]))
+        for n, moth in enumerate(moths):
+            sim.fan(f"fan.{n}", moth, pick.choice(("+x", "-x", "-y")), 3, 60)
+
+        def look(now):
+            draw = now.random
+            for moth in moths:
+                side, length = draw.pick(("+x", "-x", "+y", "-y")), draw.pick((0.5, 40, 300))
+                hits.extend(lt.geometry.fan(moth, side, 3, length, layers=draw.pick((None, ["moth", "wood"]))))
+            way = draw.pick(((1, 0), (0, -1), (-1, -2)))
+            hits.append(lt.geometry.ray(sim, (draw.pick((36, 50.5, 130)), 40), way, 500, bodies=[draw.pick(moths)]))
+            for one in movers:
+                if isinstance(one, Crate) and draw.chance(0.05):
+                    one.solid = not one.solid
+                if isinstance(one, (Door, Crate)) and draw.chance(0.05):
+                    one.put(*draw.pick(places))
+
+        # While it is built nothing has begun.
+        hits.append(lt.geometry.ray(sim, (0, 20), (1, 0), 300))
+        sim.before("motion", look)
+        sim.after("motion", look)
+
+    scenario = lt.Scenario(model(build, level=lt.Level([lt.geometry.box_at((0, 0), (256, 16))])), frames=60, seed=seed)
+
+    def found():
+        hits.clear()
+        digest = lt.record(scenario).digest
+        return digest, [hit and (*hit[:3], getattr(hit.what, "name", ""), hit.ray) for hit in hits]
+
+    near = found()
+    monkeypatch.setattr(rays, "_movers_near", lambda sim, low, high: (sim.parts_of(MovingBox), sim.parts_of(Crate)))
+    assert found() == near and len(near[1]) > 300 and len({hit[3] for hit in near[1] if hit}) > 4
 
 
 @pytest.mark.parametrize(

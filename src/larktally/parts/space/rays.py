@@ -17,6 +17,7 @@ from larktally.parts.sim_protocol import SimProtocol
 from larktally.parts.space.body import Body
 from larktally.parts.space.box import Box, Round, middle_of
 from larktally.parts.space.crate import Crate
+from larktally.parts.space.enclosure import Enclosure
 from larktally.parts.space.level import Level
 from larktally.parts.space.moving_box import MovingBox
 from larktally.parts.space.positioned_box import layers_of
@@ -65,15 +66,18 @@ def ray(
         scene = _Scene(where, layers, bodies, ignore)
     else:
         scene = _Scene(where.level, layers, bodies, ignore, where)
-        scene.add_movers(where.parts_of(MovingBox))
-        scene.add_bodies(_seen_in(where, layers))
     size = math.hypot(*direction)
     if not (size > 0 and math.isfinite(size) and all(map(math.isfinite, origin)) and length >= 0):
         raise ModelError(f"a ray has a finite origin, a direction and a length, not {origin}, {direction}, {length}")
     # By dividing each component, as many_rays does: both give the same bits.
     unit = [component / size for component in direction]
     end = [p + component * length for p, component in zip(origin, unit, strict=True)]
-    scene.look_at(list(map(min, origin, end)), list(map(max, origin, end)))
+    low, high = list(map(min, origin, end)), list(map(max, origin, end))
+    if not isinstance(where, Level):
+        movers, crates = _movers_near(where, low, high)
+        scene.add_movers(movers)
+        scene.add_bodies(_seen(where, layers, crates))
+    scene.look_at(low, high)
     return scene.nearest_hit(origin, unit, length)
 
 
@@ -195,11 +199,8 @@ def fan(
         edge = body.high[axis]
     else:
         edge = body.low[axis]
-    movers = [mover for mover in body.sim.parts_of(MovingBox) if body.near.meets(mover.solid_boxes)]
     # It starts inside of the body that it looks out of.
     scene = _Scene(body.level, layers, bodies, [*ignore, body], body.sim)
-    scene.add_movers(movers)
-    scene.add_bodies(_seen_by(body, layers))
     hits = []
     origins = _origins(body, axis, edge - sign * inset, rays, inset)
     low, high = list(map(min, *origins)), list(map(max, *origins))
@@ -207,6 +208,11 @@ def fan(
     low[axis], high[axis] = min(low[axis], low[axis] + far), max(high[axis], high[axis] + far)
     if not (all(map(math.isfinite, (*low, *high))) and length + inset >= 0):
         raise ModelError(f"a fan looks from where its body is, along a length, not from {low} along {length!r}")
+    movers, crates = _movers_near(body.sim, low, high)
+    scene.add_movers(mover for mover in movers if body.near.meets(mover.solid_boxes))
+    # Not the crates that it walks through.
+    seen = _seen(body.sim, layers, crates)
+    scene.add_bodies(one for one in seen if not isinstance(one, Crate) or body.near.stops_at(one.layer))
     scene.look_at(low, high)
     for n, origin in enumerate(origins):
         found = scene.nearest_hit(origin, direction, length + inset)
@@ -216,20 +222,27 @@ def fan(
     return hits
 
 
-def _seen_in(sim: SimProtocol, layers: Iterable[str] | None) -> Sequence[Body]:
-    """The bodies that rays may meet: without layers the crates alone, however many others there are."""
+def _movers_near(
+    sim: SimProtocol, low: Sequence[float], high: Sequence[float]
+) -> tuple[Sequence[MovingBox], Sequence[Crate]]:
+    """What moves by itself, and the crates, that may reach into a region, in the order in which they were made."""
+    movers, boxes, crates = sim.movers, sim.parts_of(MovingBox), sim.parts_of(Crate)
+    # As long as not all of them have begun nobody knows where they are.
+    if len(movers.order) < len(boxes) + len(crates):
+        return boxes, crates
+    near = movers.near([p - REACH for p in low], [p + REACH for p in high])
+    found: list[MovingBox] = [mover for mover in near if isinstance(mover, MovingBox)]
+    # Few, and in no table.
+    found += sim.parts_of(Enclosure)
+    found.sort(key=lambda box: movers.order[box.solid_boxes])
+    return found, [mover for mover in near if isinstance(mover, Crate)]
+
+
+def _seen(sim: SimProtocol, layers: Iterable[str] | None, crates: Sequence[Crate]) -> Sequence[Body]:
+    """The bodies that rays may meet: without layers crates alone, however many others there are."""
     if layers is None:
-        return sim.parts_of(Crate)
+        return crates
     return sim.parts_of(Body)
-
-
-def _seen_by(body: Body, layers: Iterable[str] | None) -> list[Body]:
-    """Those that rays out of a body may meet: not the crates that it walks through."""
-    found = []
-    for other in _seen_in(body.sim, layers):
-        if not isinstance(other, Crate) or body.near.stops_at(other.layer):
-            found.append(other)
-    return found
 
 
 def _things_of(target: Target) -> list[_Thing]:
